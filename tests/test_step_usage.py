@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import csv
 import random
+import subprocess
+import sys
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -17,14 +19,16 @@ from zeitbuch.app.step_usage import actuals_of_logs, step_timing
 from zeitbuch.app.usage import OpenLog
 from zeitbuch.core.actuals.busiest_way import busiest_way
 from zeitbuch.core.actuals.case_shares import counted_shares
-from zeitbuch.core.actuals.flow_actuals import CaseShare, FlowActuals, StepActual
 from zeitbuch.core.actuals.reconcile import Asked, Basis
+from zeitbuch.core.actuals.step_records import CaseShare, FlowActuals, StepActual
 from zeitbuch.core.actuals.usage_mapping import UsageMapping
 from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.calibrate.fitted_shares import fitted_shares
+from zeitbuch.core.calibrate.records import Measured
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.model.words import took_words
-from zeitbuch.core.report.usage_overlay import marks_of_usage
+from zeitbuch.core.report.usage_overlay import duration_words, limit_words, marks_of_usage, share_words
 from zeitbuch.readers.usage.usage_log import read_usage
 
 HEAD = ("at", "flow", "run", "step", "took", "ended", "env", "model", "n")
@@ -167,6 +171,52 @@ def test_two_logs_of_one_flow_are_put_together(tmp_path: Path) -> None:
     no_run = {key: name for key, name in COLUMNS.items() if key != "run"}
     later = [line("a", 1.0, minutes=5 * 1440)]
     assert actuals(tmp_path, one, (steps, {}), (later, {"line": "call", "column": no_run}))["f"].runs is None
+
+
+def test_logs_of_different_days_say_nothing_by_the_run(tmp_path: Path) -> None:
+    one = chain(ask("a"))
+    steps = [line("a", 3.0, f"r{place}", place) for place in range(10)]
+    calls = [line("a", 1.0, f"q{place}", place + 1440 * (place % 3), model="fulmar-mini-2") for place in range(30)]
+    found = actuals(tmp_path, one, (steps, {}), (calls, {"line": "call"}))["f"]
+    marks = marks_of_usage(Graph(one), found, "runs")
+    assert not found.same_days and marks.meters["a"][0] == "10 passes"
+
+
+def test_a_call_of_an_agent_is_not_held_against_the_limit_of_its_pass(tmp_path: Path) -> None:
+    agent = chain(ask("a", kind="agent", timeout=60.0))
+    lines = [line("a", 70.0, f"r{place}", place) for place in range(10)]
+    of_calls = actuals(tmp_path, agent, (lines, {"line": "call"}))["f"].steps[0]
+    assert duration_words(of_calls) == "mean 1.17 min a call, P90 1.17 min" and not limit_words(of_calls)
+    of_passes = actuals(tmp_path, agent, (lines, {}))["f"].steps[0]
+    assert duration_words(of_passes) == "mean 1.17 min, P90 1.17 min of 1 min"
+    assert limit_words(of_passes) == "10 of 10 reached the time limit"
+
+
+def test_a_share_that_changed_is_told_with_its_day() -> None:
+    def measured(low: float, high: float, **more: Any) -> Measured:
+        return Measured(
+            "f",
+            "F",
+            "",
+            "share",
+            0.4,
+            low,
+            high,
+            300,
+            "runs",
+            "2026-10-01",
+            "2026-11-30",
+            None,
+            None,
+            step="d",
+            case="yes",
+            **more,
+        )
+
+    (yes, no) = fitted_shares(Graph(SPLIT), [measured(0.35, 0.45, since="2026-11-05")])
+    assert (share_words(yes), share_words(no)) == ("about 40 % since 2026-11-05", "about 60 % since 2026-11-05")
+    assert fitted_shares(Graph(SPLIT), [measured(0.1, 0.7)]) == []  # too wide to be said as one figure
+    assert fitted_shares(Graph(SPLIT), [measured(0.35, 0.45, alone=False)]) == []
 
 
 SPLIT = flow(
@@ -341,3 +391,10 @@ def test_what_cannot_be_asked_is_refused(run: Run, demo: Path) -> None:
     ):
         refused = run(*words, cwd=demo)
         assert refused.code == 2 and told in refused.err
+
+
+def test_a_map_without_figures_of_logs_loads_nothing_that_reads_them(demo: Path) -> None:
+    words = ["map", "--flow", SWAPS, "-o", "x.svg", "--quiet"]
+    script = f"import sys; from zeitbuch.cli.main import main; main({words}); print([m for m in sys.modules if 'rapidfuzz' in m or 'ibis' in m])"
+    done = subprocess.run([sys.executable, "-c", script], cwd=demo, capture_output=True, text=True, check=True)
+    assert done.stdout == "[]\n"

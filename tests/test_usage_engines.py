@@ -178,10 +178,23 @@ def test_an_engine_that_does_not_answer_is_told_without_its_password() -> None:
 
 
 @pytest.mark.parametrize(
+    "address",
+    ["me:hush@127.0.0.1:port/x", "me:hush@127.0.0.1/x?bad=1", "me:hush%zz@127.0.0.1:1/x", "me:so@hush@127.0.0.1:1/x"],
+)
+def test_no_error_of_a_driver_quotes_the_password(address: str) -> None:
+    mapping = UsageMapping(engine=f"postgresql://{address}", table="calls", **MAPPING)
+    with pytest.raises(ZeitbuchError) as raised:
+        read_usage([], mapping)
+    assert raised.value.problem.code == "usage-engine" and "hush" not in str(raised.value)
+
+
+@pytest.mark.parametrize(
     ("settings", "told"),
     [
-        ({"engine": "mysql://x", "table": "t"}, "expected the address of PostgreSQL or Spark, found 'mysql:'"),
+        ({"engine": "mysql://x", "table": "t"}, "expected the address of PostgreSQL or Spark, found 'mysql:...'"),
         ({"engine": "postgresql://x", "files": ["a.parquet"]}, "expected the table of the records"),
+        ({"engine": "postgresql:me:hush@h/x", "table": "t"}, "expected the address of PostgreSQL or Spark"),
+        ({"engine": "postgresql://me:hush@[h/x", "table": "t"}, "expected the address of PostgreSQL or Spark"),
         ({"engine": "spark:local"}, "expected the table of the records"),
         ({"table": "t"}, "expected engine beside table"),
         ({"engine": "spark:local", "table": "t", "skip": 2}, "expected no form, skip or sheet"),
@@ -189,6 +202,7 @@ def test_an_engine_that_does_not_answer_is_told_without_its_password() -> None:
 )
 def test_what_does_not_go_together_is_refused(settings: dict[str, Any], told: str) -> None:
     (found,) = mapping_faults(UsageMapping(**MAPPING | settings))
+    assert "hush" not in str(found)
     assert found.message.startswith(told)
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.actuals.flow_actuals import FlowActuals
+from zeitbuch.core.actuals.step_records import FlowActuals
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.flow_calls import Call, calls_of, titles_of

@@ -10,7 +10,7 @@ from typing import get_args
 
 from msgspec import structs
 
-from zeitbuch.core.actuals.flow_actuals import FlowActuals
+from zeitbuch.core.actuals.step_records import FlowActuals
 from zeitbuch.core.graph.flow_calls import titles_of
 from zeitbuch.core.graph.step_lookup import pick_step
 from zeitbuch.core.graph.topology import Graph

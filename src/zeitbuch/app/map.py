@@ -8,7 +8,7 @@ from typing import Literal
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.actuals.flow_actuals import FlowActuals
+from zeitbuch.core.actuals.step_records import USAGE_SHOWS, FlowActuals, UsageShow
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.step_lookup import pick_step
@@ -22,7 +22,7 @@ from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.finding_marks import counts_words, flow_marks, step_marks
 from zeitbuch.core.report.usage_blocks import step_pairs
-from zeitbuch.core.report.usage_overlay import USAGE_SHOWS, UsageShow, marks_of_usage
+from zeitbuch.core.report.usage_overlay import marks_of_usage
 from zeitbuch.writers.map.drawing import MapDrawing
 
 

@@ -9,10 +9,11 @@ from msgspec import structs
 
 from zeitbuch.core.actuals.card_costs import CardCosts
 from zeitbuch.core.actuals.case_shares import counted_shares
-from zeitbuch.core.actuals.flow_actuals import CaseShare, FlowActuals, StepIndex, flow_actuals
+from zeitbuch.core.actuals.flow_actuals import StepIndex, flow_actuals
 from zeitbuch.core.actuals.grouping import UsageSum
 from zeitbuch.core.actuals.placing import Placing, place_all
 from zeitbuch.core.actuals.reconcile import Asked, Basis, Log, Sides, gather_sides
+from zeitbuch.core.actuals.step_records import CaseShare, FlowActuals
 from zeitbuch.core.actuals.step_times import StepPlace, TimedDays
 from zeitbuch.core.actuals.usage_mapping import UsageMapping
 from zeitbuch.core.calibrate.calibrate import ask_of, measure_sides

@@ -15,12 +15,12 @@ from zeitbuch.cli.shared.formats import chosen_format, rows_of_plugins
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.cli.shared.usage_steps import asked_actuals
+from zeitbuch.core.actuals.step_records import USAGE_SHOWS
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.finding_marks import findings_by_flow
-from zeitbuch.core.report.usage_overlay import USAGE_SHOWS
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.map.drawing import MapDrawing
 from zeitbuch.writers.map.index_page import to_index

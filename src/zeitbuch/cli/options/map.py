@@ -6,7 +6,7 @@ import argparse
 
 from zeitbuch.cli.shared.numbers import number_for
 from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_sources, add_steps_of_logs
-from zeitbuch.core.report.usage_overlay import USAGE_SHOWS
+from zeitbuch.core.actuals.step_records import USAGE_SHOWS
 
 EXAMPLE = """\
 examples:

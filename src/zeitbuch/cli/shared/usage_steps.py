@@ -14,7 +14,7 @@ from .days import day_of
 from .session import basis_of
 
 if TYPE_CHECKING:
-    from zeitbuch.core.actuals.flow_actuals import FlowActuals
+    from zeitbuch.core.actuals.step_records import FlowActuals
 
 
 def asked_actuals(

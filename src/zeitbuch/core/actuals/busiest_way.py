@@ -9,9 +9,7 @@ from collections.abc import Iterable
 from zeitbuch.core.graph.topology import Edge, Graph, Level
 from zeitbuch.core.model.outcomes import case_name, is_case
 
-from .flow_actuals import CaseShare
-
-LinkKey = tuple[str, str, str]  # source, target, label
+from .step_records import CaseShare, LinkKey
 
 
 def busiest_way(graph: Graph, shares: Iterable[CaseShare]) -> frozenset[LinkKey]:

@@ -10,7 +10,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.outcomes import is_case, leaves_rest_open
 from zeitbuch.core.model.records import Link
 
-from .flow_actuals import CaseShare, StepActual
+from .step_records import CaseShare, StepActual
 
 _FEW = 30  # passes of a decision, of which no share is said
 _TOO_MANY = 1.001

@@ -7,82 +7,17 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
-from typing import Literal
 
-from msgspec import Struct
+from msgspec import structs
 
 from zeitbuch.core.graph.topology import Graph, model_of
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Flow, Step
 
 from .flow_cases import ZERO
 from .placing import Placed
 from .reconcile import Log, Sides, runs_by_flow
+from .step_records import FlowActuals, StepActual
 from .step_times import StepPlace, StepTimes
-
-
-class StepActual(Struct, frozen=True):
-    """A step in the logs. ``passes`` are lines of logs that have one for each time a step ran, ``calls`` model calls of the others; ``ended``
-    are the lines that say how they ended, ``failed`` those of them that failed. ``times_of`` says what took so long."""
-
-    id: str
-    passes: float | None = None
-    calls: float | None = None
-    ended: int = 0
-    failed: int = 0
-    cost: Decimal | None = None
-    unpriced: int = 0
-    times: StepTimes | None = None
-    times_of: Literal["pass", "call"] = "call"
-    limit: float | None = None
-
-    @property
-    def count(self) -> float | None:
-        """How often it ran, as near as the logs tell."""
-        return self.passes if self.passes is not None else self.calls
-
-    @property
-    def mean(self) -> float | None:
-        """Seconds that it took in the mean."""
-        return self.times.mean if self.times is not None else None
-
-    @property
-    def p90(self) -> float | None:
-        """Seconds within which nine of ten were done."""
-        return self.times.p90 if self.times is not None else None
-
-
-class CaseShare(Struct, frozen=True):
-    """The part of runs through a decision that took one of its ways, and of how many runs through it that is said. ``counted`` is False where
-    it was fitted to the calls behind it."""
-
-    step: str
-    target: str
-    label: str
-    share: float
-    cases: float
-    counted: bool
-
-
-class FlowActuals(Struct, frozen=True):
-    """A flow in the logs, from day to day; ``days`` are those with lines of it. Costs in ``currency``. ``runs`` is None where no log tells
-    them; ``unplaced`` are lines whose step nobody knows."""
-
-    id: str
-    name: str
-    first_day: str
-    last_day: str
-    days: int
-    currency: str
-    runs: float | None
-    steps: tuple[StepActual, ...]
-    shares: tuple[CaseShare, ...] = ()
-    unplaced: int = 0
-    tells_status: bool = False
-    tells_durations: bool = False
-
-    def step(self, key: str) -> StepActual | None:
-        """What the logs have of a step."""
-        return next((one for one in self.steps if one.id == key), None)
 
 
 def only_step_of(graph: Graph, model: str) -> str:
@@ -160,11 +95,8 @@ def _of_flow(
         by_step.setdefault(index.step_of(one), []).append(one)
     own = sorted({one.log for one in lines})
     unknown = sum(one.sum.lines for one in by_step.pop("", []) if not one.is_run)
-    steps = [
-        _of_step(key, by_step[key], logs, times, index.graphs[flow.id].steps[key].timeout, flow.id)
-        for key in (step.id for step in index.graphs[flow.id].in_order())
-        if key in by_step
-    ]
+    graph = index.graphs[flow.id]
+    steps = [_of_step(step, by_step[step.id], logs, times, flow.id) for step in graph.in_order() if step.id in by_step]
     return FlowActuals(
         flow.id, flow.title, str(days[0]), str(days[-1]), len(days), currency,
         _runs_of(flow.id, lines, runs),
@@ -172,6 +104,7 @@ def _of_flow(
         unplaced=unknown,
         tells_status=any(_tells_status(logs[log]) for log in own),
         tells_durations=any("duration" in logs[log].mapping.column for log in own),
+        same_days=_same_days(lines, logs),
     )  # fmt: skip
 
 
@@ -190,6 +123,14 @@ def _runs_of(
             return None
         total += max(known)
     return total
+
+
+def _same_days(lines: Iterable[Placed], logs: Sequence[Log]) -> bool:
+    """Whether passes and calls are of the same days; a flow that moves from one log of calls to another has all its calls."""
+    days: dict[bool, set[date | None]] = {}
+    for one in lines:
+        days.setdefault(logs[one.log].mapping.stands_for == "step", set()).add(one.day)
+    return len(days) < 2 or days[True] == days[False]
 
 
 def _tells_status(log: Log) -> bool:
@@ -211,9 +152,9 @@ class _StepLines:
 
     @property
     def number_of_calls(self) -> float | None:
-        """Model calls; None where no line tells them."""
+        """Model calls; None where some line does not tell them."""
         known = [one.sum.calls for one in self.calls if one.sum.calls is not None]
-        return sum(known) if known else None
+        return sum(known) if known and len(known) == len(self.calls) else None
 
     @property
     def cost(self) -> Decimal | None:
@@ -223,23 +164,24 @@ class _StepLines:
 
 
 def _of_step(
-    key: str, lines: Sequence[Placed], logs: Sequence[Log], times: Sequence[Sequence[StepTimes]], limit: float | None,
-    flow: str,
-) -> StepActual:  # fmt: skip
+    step: Step, lines: Sequence[Placed], logs: Sequence[Log], times: Sequence[Sequence[StepTimes]], flow: str
+) -> StepActual:
     own = _StepLines(lines, logs)
-    took, are_passes = _times_of(flow, key, times, logs)
-    took = took or _mean_of_sums(flow, key, own.sums)
+    took, are_passes = _times_of(flow, step.id, times, logs)
+    # Of an agent a call is only a part of what its time limit is for.
+    limited = are_passes or step.kind != "agent"
+    joined = _joined_times(took or _mean_of_sums(flow, step.id, own.sums))
     return StepActual(
-        key,
+        step.id,
         _number_of_lines(own.passes) if own.passes else None,
         own.number_of_calls,
         _number_of_lines(own.ended),
         sum(one.sum.failed for one in own.ended),
         own.cost,
         _number_of_lines([one for one in own.calls if one.cost is None]),
-        _joined_times(took),
+        joined if joined is None or limited else structs.replace(joined, at_limit=None),
         "pass" if are_passes else "call",
-        limit,
+        step.timeout if limited else None,
     )
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from typing import Literal
+from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo
 
 from msgspec import Struct
@@ -48,8 +49,9 @@ class PassedOver(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=
     reason: str = ""
 
 
-POSTGRES = ("postgresql", "postgres")
-ENGINES = (*POSTGRES, "spark", "sc")
+EngineKind = Literal["duckdb", "postgresql", "spark"]
+# What an address begins with -> the engine that it names.
+ENGINES: dict[str, EngineKind] = {"postgresql": "postgresql", "postgres": "postgresql", "spark": "spark", "sc": "spark"}
 
 
 class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -150,16 +152,24 @@ def _faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
             yield f"/{key}", f"expected a time zone, found '{found}'", "name one as Europe/Oslo or UTC"
 
 
+def _is_address(engine: str) -> bool:
+    """Whether an address is written as one; a password in it is never shown."""
+    try:
+        return engine == "spark:local" or bool(urlsplit(engine).scheme and "://" in engine)
+    except ValueError:
+        return False
+
+
 def _engine_faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
     """What does not go with records that lie in an engine."""
     if not mapping.engine:
         if mapping.table:
             yield "/table", "expected engine beside table, found none", "say in which engine the table lies"
         return
-    if mapping.engine_scheme not in ENGINES:
+    if mapping.engine_scheme not in ENGINES or not _is_address(mapping.engine):
         hint = "one of postgresql://..., spark://HOST:PORT, spark:local, sc://HOST:PORT"
-        yield "/engine", f"expected the address of PostgreSQL or Spark, found '{mapping.engine_scheme}:'", hint
-    elif not mapping.table and (mapping.engine_scheme in POSTGRES or not mapping.files):
+        yield "/engine", f"expected the address of PostgreSQL or Spark, found '{mapping.engine_scheme}:...'", hint
+    elif not mapping.table and (ENGINES[mapping.engine_scheme] == "postgresql" or not mapping.files):
         yield "/engine", "expected the table of the records beside engine, found none", 'set table = "schema.table"'
     if mapping.form or mapping.skip or mapping.sheet:
         yield "/engine", "expected no form, skip or sheet beside engine, found one", "they are of files"

@@ -12,7 +12,7 @@ from .reasons import ReasonCode
 from .records import By, Explanation, GroupGap
 
 _OF_FLOWS: frozenset[ReasonCode] = frozenset(
-    {"flow-silent", "flow-stopped", "flow-began", "flow-paused", "renamed", "weekdays-quiet", "days-missing"}
+    {"flow-silent", "flow-stopped", "flow-began", "flow-paused", "renamed", "weekdays-quiet"}
 )
 UNKNOWN, FEW = "nothing says why", "few were estimated"
 _FEW = 12.0  # calls: fewer may be none by chance

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from zeitbuch.core.actuals.flow_actuals import CaseShare
+from zeitbuch.core.actuals.step_records import CaseShare
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.outcomes import case_name, is_case, leaves_rest_open
@@ -45,14 +45,14 @@ def _of_decision(
     for place, link in enumerate(ways):
         one = told.get((step, literal_pattern(link.label or link.condition or link.target)))
         if one is not None:
-            known[place] = (one.value, one.cases)
+            known[place] = (one.value, one.cases, one.since)
     names = {case_name(link) for link in ways}
     left = [place for place in range(len(ways)) if place not in known]
     if whole and len(names) == len(ways) == 2 and len(left) == 1:
-        ((share, cases),) = known.values()
-        known[left[0]] = (1.0 - share, cases)
+        ((share, cases, since),) = known.values()
+        known[left[0]] = (1.0 - share, cases, since)
     return [
-        CaseShare(link.source, link.target, link.label, *known[place], False)
+        CaseShare(link.source, link.target, link.label, known[place][0], known[place][1], False, known[place][2])
         for place, link in enumerate(ways)
         if place in known
     ]

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from zeitbuch.core.actuals.flow_actuals import CaseShare, FlowActuals, StepActual
+from zeitbuch.core.actuals.step_records import CaseShare, FlowActuals, StepActual
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
@@ -21,6 +21,7 @@ from .usage_overlay import (
     duration_words,
     failure_words,
     limit_words,
+    mean_words,
     share_words,
 )
 
@@ -90,7 +91,7 @@ def _steps_sheet(graph: Graph, found: FlowActuals) -> Sheet:
         (Column("count", "how often"), count_of),
         (Column("each", "a run", "number"), lambda s: count_each(s, found)),
         (Column("failed", "failed"), lambda s: f"{s.failed:,} of {s.ended:,}" if s.ended else ""),
-        (Column("mean", "mean time"), lambda s: took_words(s.mean)),
+        (Column("mean", "mean time"), mean_words),
         (Column("p90", "P90"), lambda s: took_words(s.p90)),
         (Column("limit", "time limit"), lambda s: took_words(s.limit)),
         (Column("cost", found.currency or "cost", "money"), lambda s: s.cost),
@@ -143,6 +144,8 @@ def _not_told(found: FlowActuals) -> Iterator[str]:
     """What the logs do not say, so that nobody takes silence for none."""
     if found.unplaced:
         yield f"{count_words(found.unplaced, 'line')} of this flow name no step that it has."
+    if not found.same_days:
+        yield "Its logs of passes and of calls are of different days: nothing of them is told by the run."
     silent = [
         word
         for word, told in (("how steps ended", found.tells_status), ("how long they took", found.tells_durations))

@@ -4,18 +4,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Literal, NamedTuple, get_args
+from typing import NamedTuple
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.actuals.busiest_way import LinkKey, busiest_way
-from zeitbuch.core.actuals.flow_actuals import CaseShare, FlowActuals, StepActual
+from zeitbuch.core.actuals.busiest_way import busiest_way
+from zeitbuch.core.actuals.step_records import CaseShare, FlowActuals, LinkKey, StepActual, UsageShow
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.sheet import money_text, number_text, percent_text
 from zeitbuch.core.model.words import took_words
-
-UsageShow = Literal["runs", "duration", "failures", "actual-cost"]
-USAGE_SHOWS: tuple[UsageShow, ...] = get_args(UsageShow)
 
 
 class UsageMarks(Struct, frozen=True):
@@ -52,7 +49,7 @@ def count_of(step: StepActual) -> str:
 
 def count_each(step: StepActual, flow: FlowActuals) -> float | None:
     """How often it ran in one run of the flow; None where the logs do not tell."""
-    return step.count / flow.runs if flow.runs and step.count is not None else None
+    return step.count / flow.runs if flow.runs and flow.same_days and step.count is not None else None
 
 
 def count_words_of(step: StepActual, flow: FlowActuals) -> str:
@@ -61,14 +58,19 @@ def count_words_of(step: StepActual, flow: FlowActuals) -> str:
     return count_of(step) + (f", {number_text(each)} a run" if each is not None else "")
 
 
+def mean_words(step: StepActual) -> str:
+    """'4.5 h' of a pass, '7.9 s a call' of a call."""
+    return f"{took_words(step.mean)}{' a call' if step.times_of == 'call' else ''}" if step.mean is not None else ""
+
+
 def duration_words(step: StepActual) -> str:
     """'mean 4.5 h, P90 10.7 h of 12 h'."""
     if step.mean is None:
         return ""
     if step.p90 is None:
-        return f"mean {took_words(step.mean)}"
+        return f"mean {mean_words(step)}"
     limit = f" of {took_words(step.limit)}" if step.limit else ""
-    return f"mean {took_words(step.mean)}, P90 {took_words(step.p90)}{limit}"
+    return f"mean {mean_words(step)}, P90 {took_words(step.p90)}{limit}"
 
 
 def _failed(step: StepActual) -> float | None:
@@ -87,7 +89,7 @@ def cost_words(step: StepActual, flow: FlowActuals) -> str:
     if step.cost is None:
         return ""
     least = "at least " if step.unpriced else ""
-    each = f", {money_text(float(step.cost) / flow.runs)} a run" if flow.runs else ""
+    each = f", {money_text(float(step.cost) / flow.runs)} a run" if flow.runs and flow.same_days else ""
     return f"{least}{money_text(step.cost)} {flow.currency}{each}"
 
 
@@ -124,7 +126,8 @@ def marks_of_usage(graph: Graph, found: FlowActuals | None, show: UsageShow) -> 
     row = _ROWS[show]
     if found is None:
         return UsageMarks(scale="the log has no line of this flow")
-    values = {one.id: value for one in found.steps if (value := row.value(one)) is not None and one.id in graph.steps}
+    drawn = [one for one in found.steps if one.id in graph.steps and one.id not in graph.host]  # tools have no card
+    values = {one.id: value for one in drawn if (value := row.value(one)) is not None}
     if not values:
         return UsageMarks(scale=f"the log has no {row.title} of this flow's steps")
     most = max(values.values())
@@ -167,4 +170,5 @@ def limit_words(step: StepActual) -> str:
 
 def share_words(one: CaseShare) -> str:
     """'62 %' where it was counted, 'about 62 %' where it was fitted."""
-    return percent_text(one.share) if one.counted else f"about {percent_text(one.share)}"
+    since = f" since {one.since}" if one.since else ""
+    return percent_text(one.share) if one.counted else f"about {percent_text(one.share)}{since}"

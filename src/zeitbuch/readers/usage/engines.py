@@ -5,9 +5,10 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import Any, Literal
+from typing import Any
 
-EngineKind = Literal["duckdb", "postgresql", "spark"]
+from zeitbuch.core.actuals.usage_mapping import EngineKind
+
 _FIGURES = {
     "float64": r"^\s*[+-]?([0-9]+([.][0-9]*)?|[.][0-9]+)([eE][+-]?[0-9]{1,2})?\s*$",
     "int64": r"^\s*[+-]?[0-9]{1,18}\s*$",
@@ -38,7 +39,6 @@ class EngineWords:
     """The embedded engine's words (DuckDB)."""
 
     kind: EngineKind = "duckdb"
-    reads_formats = True  # whether clock times in formats of their own can be read
 
     def fetch_rows(self, expression: Any) -> list[dict[str, Any]]:
         """What an expression comes to."""
@@ -92,7 +92,6 @@ class PostgresWords(EngineWords):
     """PostgreSQL's words: it has no cast that gives nothing, so that a text is looked at before."""
 
     kind: EngineKind = "postgresql"
-    reads_formats = False
 
     def small_table(self, table: Any, connection: Any) -> Any:
         import ibis
@@ -120,7 +119,6 @@ class SparkWords(EngineWords):
     """Spark's words; its session counts in UTC."""
 
     kind: EngineKind = "spark"
-    reads_formats = False
 
     def try_cast(self, value: Any, kind: str) -> Any:
         import ibis
@@ -146,6 +144,4 @@ class SparkWords(EngineWords):
 
 
 EMBEDDED = EngineWords()
-ENGINE_WORDS: dict[str, EngineWords] = {
-    "duckdb": EMBEDDED, "postgresql": PostgresWords(), "postgres": PostgresWords(), "spark": SparkWords(), "sc": SparkWords(),
-}  # fmt: skip
+ENGINE_WORDS: dict[EngineKind, EngineWords] = {one.kind: one for one in (EMBEDDED, PostgresWords(), SparkWords())}

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from zeitbuch.core.actuals.usage_mapping import UsageMapping
+from zeitbuch.core.actuals.usage_mapping import ENGINES, UsageMapping
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
 
@@ -56,7 +56,7 @@ class PlaceEngine:
     memory_errors: tuple[type[Exception], ...] = ()
 
     def __init__(self, mapping: UsageMapping) -> None:
-        self.words = ENGINE_WORDS[mapping.engine_scheme]
+        self.words = ENGINE_WORDS[ENGINES[mapping.engine_scheme]]
         self.place = shown_place(mapping)
         self.connection, self.errors = _CONNECT[self.words.kind](mapping.engine, self.place)
 
@@ -116,9 +116,11 @@ def shown_place(mapping: UsageMapping) -> str:
     return f"{address} {mapping.table or ', '.join(mapping.files)}".strip()
 
 
-def unreachable(place: str, error: Exception) -> ZeitbuchError:
-    """What is said when an engine cannot answer."""
+def unreachable(place: str, error: Exception, quoted: bool = True) -> ZeitbuchError:
+    """What is said when an engine cannot answer; not in its driver's words where these quote an address, which may hold a password."""
     words = next((line for line in str(error).strip().splitlines() if line.strip()), type(error).__name__)
+    if not quoted:
+        words = "an address that its driver cannot read"
     return fail("usage-engine", f"expected an answer of the engine, found: {words.strip()[:300]}",
                 "look at engine and table in the mapping, and whether you may read there", Origin(place))  # fmt: skip
 
@@ -135,7 +137,8 @@ def _connect_postgres(address: str, place: str) -> tuple[Any, tuple[type[Excepti
         connection = psycopg.connect(address, options="-c TimeZone=UTC")
         return ibis.postgres.from_connection(connection), errors
     except errors as error:
-        raise unreachable(place, error) from None
+        read = not isinstance(error, psycopg.ProgrammingError) and "@" not in str(error)
+        raise unreachable(place, error, read) from None
 
 
 def _connect_spark(address: str, place: str) -> tuple[Any, tuple[type[Exception], ...]]:

@@ -41,7 +41,7 @@ from zeitbuch.core.model.records import Origin
 
 from .log_tables import table_form, text_of
 from .standard_logs import settled_mapping
-from .usage_engines import PlaceEngine, UsageEngine, engine_of
+from .usage_engines import PlaceEngine, UsageEngine, engine_of, unreachable
 from .usage_records import missing_columns, records_of, refused_mark
 
 _FAR_MORE = 1.5
@@ -157,6 +157,9 @@ def _add_tables(
         sums = [usage_sum(row) for row in rows]
         found.times += _times_of(engine, records, sums, mapping, few, timing)
     except engine.errors as error:
+        if isinstance(engine, PlaceEngine):
+            found.problems.append(unreachable(engine.place, error).problem)
+            return
         words = (str(error).strip().splitlines() or [type(error).__name__])[0]
         place, hint = Origin(next(iter(tables))), "say in the mapping how it is written"
         found.problems.append(
@@ -297,7 +300,7 @@ def _refused_values(
 
 def _lines_of(path: str, column: str, values: set[str], mapping: UsageMapping) -> dict[str, int]:
     """The lines of a text table on which some values of a column stand first."""
-    if mapping.engine or table_form(path, mapping) != "csv":
+    if not Path(path).is_file() or table_form(path, mapping) != "csv":
         return {}
     found: dict[str, int] = {}
     try:
