@@ -129,9 +129,9 @@ def test_sums_say_what_they_leave_out() -> None:
     said = dict(figures_of(Site(tuple(rows), "2026-11", "EUR"), rows))
     assert said["Flows"] == "4 (2 in use, 2 switched off)"
     assert said["AI calls in 2026-11"] == "at least 11; of 2 flows it is not known"
-    assert said["Model cost in 2026-11"] == "at least 1.50 EUR; of 3 flows it is not known"
+    assert said["Cost in 2026-11"] == "at least 1.50 EUR; of 3 flows it is not known"
     assert "Findings" not in said and "Review" not in said
-    assert dict(figures_of(Site((), "2026-11", "EUR"), rows[1:2]))["Model cost in 2026-11"] == "not known"
+    assert dict(figures_of(Site((), "2026-11", "EUR"), rows[1:2]))["Cost in 2026-11"] == "not known"
     assert dict(figures_of(Site(), [row("a", high=0, medium=2, low=0)]))["Findings"] == "2 medium"
 
 

@@ -117,7 +117,7 @@ def figures_of(site: Site, rows: Sequence[SiteRow]) -> list[tuple[str, str]]:
         pairs.append((f"AI calls in {site.month}", _sum_words(calls, "")))
     if site.month and site.currency:
         costs = [(row.cost if _is_of(row, site) else None, row.all_priced) for row in rows]
-        pairs.append((f"Model cost in {site.month}", _sum_words(costs, f" {site.currency}")))
+        pairs.append((f"Cost in {site.month}", _sum_words(costs, f" {site.currency}")))
         pairs += _evidence(site, rows)
     if any(row.high is not None for row in rows):
         pairs.append(("Findings", _findings(rows)))
