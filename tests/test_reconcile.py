@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 from decimal import Decimal
 from pathlib import Path
@@ -167,3 +168,10 @@ def test_rows_without_anything_in_the_log_say_why() -> None:
     days = with_zero_reasons([gap("2026-11-03", 90, 0), gap("2026-11-04", 90, 0)], "day", told)
     assert [row.zero for row in days] == ["days-missing, 2026-11-02 to 2026-11-03", "nothing says why"]
     assert with_zero_reasons([gap("m", 90, 0)], "model", told)[0].zero == ""
+
+
+def test_a_log_that_says_neither_calls_nor_cost_is_not_told_as_nothing(run: Run, demo: Path) -> None:
+    found = json.loads(run("reconcile", "--mapping", "usage/steps.toml", "--format", "json", cwd=demo).out)
+    assert found["compared"] is None and found["difference"] is None and found["explanations"] == []
+    swaps = next(row for row in found["groups"] if row["name"] == "Crew swap approvals")
+    assert (swaps["logged_calls"], swaps["logged_cost"], swaps["difference"], swaps["zero"]) == (None, None, None, "")

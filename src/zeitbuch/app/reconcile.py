@@ -26,7 +26,7 @@ def gap_words(result: Reconciled, most: float) -> str:
     """Why a gate refuses: the log is further from the estimate than ``most`` (a share) of it; empty where it is not, and where one of
     both is unknown."""
     if result.difference is None or result.estimated is None:
-        return "neither estimate nor log says what it costs"
+        return "estimate and log do not both say what it costs"
     if not result.estimated:
         return "" if not result.difference else "nothing was estimated"
     gap = abs(float(result.difference / result.estimated))

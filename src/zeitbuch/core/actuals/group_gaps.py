@@ -35,6 +35,7 @@ class _Sides:
         self.calls: float | None = 0.0  # None: some line does not tell
         self.logged = ZERO
         self.is_logged = False
+        self.is_priced = False  # whether some line has a cost
 
 
 def group_gaps(
@@ -60,6 +61,7 @@ def group_gaps(
             side.is_logged = True
             told = one.sum.calls is not None and side.calls is not None
             side.calls = side.calls + one.sum.calls if told else None  # type: ignore[operator]
+            side.is_priced = side.is_priced or one.cost is not None
             side.logged += one.cost or ZERO
     for side in sides.values() if by in _WHOLE else ():
         side.is_estimated = True  # what the estimate does not have, it counts as nothing
@@ -131,7 +133,8 @@ _LOG_KEYS: dict[By, Callable[[Placed], str]] = {
 
 def _gap(key: str, side: _Sides, cost_known: bool) -> GroupGap:
     estimated = side.estimated if side.is_estimated else None
-    logged = side.logged if cost_known else None
+    # Lines of which none has a cost do not say that it was nothing.
+    logged = side.logged if cost_known and (side.is_priced or not side.is_logged) else None
     difference = logged - estimated if logged is not None and estimated is not None else None
     ratio = float(logged / estimated) if logged is not None and estimated else None
     calls = side.estimated_calls if side.is_estimated else None

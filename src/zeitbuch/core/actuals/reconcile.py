@@ -107,9 +107,10 @@ def reconcile(logs: Sequence[Log], basis: Basis, asked: Asked) -> Reconciled:
     sides = gather_sides(logs, basis, asked)
     placed, placings, _, days, cases = sides
     has_cost = ["cost" in log.mapping.column for log in logs]
-    known = all(has_cost) or basis.card is not None
-    # Without a rate card nothing is estimated in money, so that there is no difference to take apart.
-    explained = list(_explain(sides)) if basis.card is not None else []
+    priced = any(one.cost is not None for one in placed)
+    known = priced and (all(has_cost) or basis.card is not None)
+    # Where nothing is estimated in money, or nothing of the log has a cost, there is no difference to take apart.
+    explained = list(_explain(sides)) if priced and basis.card is not None else []
     explained += [*explain_hosts(cases), *explain_hours(cases, _hours_by_flow(logs, placings))]
     cost_from: CostFrom = "nothing" if not known else "log" if all(has_cost) else "both" if any(has_cost) else "rates"
     return _result(placed, cases, days, explained, asked, placings[0], cost_from)

@@ -26,7 +26,7 @@ def with_zero_reasons(gaps: Iterable[GroupGap], by: By, explained: Sequence[Expl
 
 
 def _is_zero(gap: GroupGap) -> bool:
-    return not gap.logged_calls and not gap.logged_cost and bool(gap.estimated_calls or gap.estimated_cost)
+    return gap.logged_calls == 0 and not gap.logged_cost and bool(gap.estimated_calls or gap.estimated_cost)
 
 
 def _reason(gap: GroupGap, by: By, explained: Sequence[Explanation]) -> str:

@@ -21,7 +21,7 @@ _COST_FROM = {
     "log": "costs are those of the log",
     "rates": "the log has no costs: its tokens at the prices of the rate card",
     "both": "costs of the log, and where it has none its tokens at the prices of the rate card",
-    "nothing": "neither the log nor a rate card says what anything costs",
+    "nothing": "nothing says what anything in the log costs",
 }
 _NAMED = 3  # flows
 SHOWN = 12  # explanations below a table
