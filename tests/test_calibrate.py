@@ -38,7 +38,7 @@ def log_of(world: World, folder: Path, rng: random.Random) -> Log:
     path, mapping = write_log(world, folder, rng, "csv")
     found = read_usage([str(path)], mapping)
     assert not found.problems
-    return Log(found.sums, found.runs, mapping, found.hours)
+    return Log(found.sums, found.runs, mapping, found.hours, found.part_days)
 
 
 def world_of(*plans: Blueprint, assumptions: Assumptions | None = None) -> World:

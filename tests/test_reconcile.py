@@ -23,7 +23,7 @@ def reconciled(world, folder: Path, rng: random.Random, form: str = "", by="flow
     path, mapping = write_log(world, folder, rng, form)
     found = read_usage([str(path)], mapping)
     assert not found.problems, found.problems[:3]
-    return reconcile([Log(found.sums, found.runs, mapping, found.hours)], world.basis, Asked(by))
+    return reconcile([Log(found.sums, found.runs, mapping, found.hours, found.part_days)], world.basis, Asked(by))
 
 
 @pytest.mark.parametrize("seed", range(draws(1, 25)))

@@ -26,11 +26,11 @@ SERVER = os.environ.get("ZEITBUCH_TEST_POSTGRES", "")
 NO_JAVA = shutil.which("java") is None
 COLUMNS: dict[str, Any] = {
     "time": "at", "environment": "env", "flow": "flow", "run": "run", "step": "step", "model": "model", "status": "ended",
-    "tokens_in": "tin", "cost": "kr", "duration": "took",
+    "tokens_in": "tin", "cost": "kr", "duration": "took", "arrived": "came",
 }  # fmt: skip
 TYPES = {
     "at": "timestamp", "env": "text", "flow": "text", "run": "text", "step": "text", "model": "text", "ended": "text", "tin": "text",
-    "kr": "numeric(18,8)", "took": "double precision",
+    "kr": "numeric(18,8)", "took": "double precision", "came": "timestamp",
 }  # fmt: skip
 MAPPING: dict[str, Any] = {
     "zone": "UTC", "days_in": "Europe/Oslo", "currency": "NOK", "failed": ["bad"], "not_production": ["Test"], "column": COLUMNS,
@@ -39,11 +39,12 @@ MAPPING: dict[str, Any] = {
 
 def records(rng: random.Random, number: int = 600) -> list[dict[str, Any]]:
     """Calls of two months, over the end of summer time; some texts are no numbers, some lines stand twice."""
-    rows = []
+    rows, later = [], random.Random(8)
     for _ in range(number):
         moment = datetime(2026, 10, 1) + timedelta(seconds=rng.randrange(60 * 86400))
+        came = moment + timedelta(hours=later.choice([0, 1, 30, 80]))
         rows.append({
-            "at": moment, "env": rng.choice(["prod", "Test ", None]), "flow": rng.choice(["F", " F", "G", None]),
+            "came": came if came < datetime(2026, 11, 30, 12) else datetime(2026, 11, 30, 12), "at": moment, "env": rng.choice(["prod", "Test ", None]), "flow": rng.choice(["F", " F", "G", None]),
             "run": rng.choice([None, f"r{rng.randrange(1 + number // 3)}"]), "step": rng.choice("ab"), "model": rng.choice(["m", None]),
             "ended": rng.choice(["ok", "Bad", "bad", None]), "tin": rng.choice(["12", " 7 ", "1e2", "x", "-3", "", None, "0.5"]),
             "kr": rng.choice([None, Decimal(rng.randrange(10**6)).scaleb(-4)]), "took": rng.choice([None, rng.expovariate(0.1)]),
@@ -52,7 +53,7 @@ def records(rng: random.Random, number: int = 600) -> list[dict[str, Any]]:
 
 
 def parquet(folder: Path, rows: list[dict[str, Any]]) -> str:
-    kinds = {"at": pa.timestamp("us"), "kr": pa.decimal128(18, 8), "took": pa.float64()}
+    kinds = {"at": pa.timestamp("us"), "came": pa.timestamp("us"), "kr": pa.decimal128(18, 8), "took": pa.float64()}
     path = str(folder / "log.parquet")
     pq.write_table(
         pa.table({key: pa.array([row[key] for row in rows], kinds.get(key, pa.string())) for key in TYPES}), path
@@ -125,6 +126,9 @@ def test_an_engine_says_what_the_embedded_one_says(place: Place, tmp_path: Path)
         problem.message for problem in awaited.problems
     )
     assert sum(found.runs.values()) == sum(awaited.runs.values()) and found.hours.keys() == awaited.hours.keys()
+    assert [one.day for one in found.part_days] == [one.day for one in awaited.part_days] != []
+    for one, other in zip(found.part_days, awaited.part_days, strict=True):
+        assert one.arrived == pytest.approx(other.arrived, abs=0.03)
     assert [(one.flow, one.step) for one in sorted(found.times, key=str)] == [
         (one.flow, one.step) for one in sorted(awaited.times, key=str)
     ]

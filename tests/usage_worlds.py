@@ -63,6 +63,7 @@ class World:
     basis: Basis
     flows: list[FlowTruth]
     lines: list[dict[str, Any]] = field(default_factory=list)
+    lost: Decimal = Decimal(0)  # the cost of lines that had not arrived
     planted: tuple[str, str] = ("", "")  # code and subject of the explanation that has to come first
 
     @property
@@ -278,9 +279,30 @@ def clock_off(world: World, rng: random.Random) -> None:
     world.planted = "clock-off", ""
 
 
+def late_lines(world: World, rng: random.Random) -> None:
+    simulate(world, rng)
+    lags: dict[str, int] = {}
+    for line in world.lines:
+        lag = lags.setdefault(line["run"], 0 if rng.random() < 0.5 else min(1 + int(rng.expovariate(0.5)), 9))
+        line["arrived"] = line["time"] + dt.timedelta(days=lag)
+    world.lost = sum((line["cost"] for line in world.lines if line["arrived"].date() > DAYS[-1]), Decimal(0))
+    world.lines = [line for line in world.lines if line["arrived"].date() <= DAYS[-1]]
+    world.planted = "lines-late", "all flows"
+
+
+def cut_day(world: World, rng: random.Random) -> None:
+    simulate(world, rng)
+    end = dt.datetime.combine(DAYS[-1], dt.time(rng.randint(3, 9), rng.randint(0, 59)))
+    gone = [line for line in world.lines if line["time"] > end]
+    world.lines = [line for line in world.lines if line["time"] <= end]
+    there = any(line["time"].date() == DAYS[-1] for line in world.lines)
+    # Of a day with few lines, or none before the end, nobody can tell that it was cut.
+    world.planted = ("day-cut", "") if len(gone) >= 20 and there else ("", "")
+
+
 ANOMALIES: tuple[Callable[[World, random.Random], None], ...] = (
     more_runs, retries, longer, other_model, dearer, missing_days, doubled_days, test_lines, unknown_flow, silent_flow, stopped_flow,
-    on_weekdays, no_flow, renamed, totals, free_host, clock_off,
+    on_weekdays, no_flow, renamed, totals, free_host, clock_off, late_lines, cut_day,
 )  # fmt: skip
 
 
@@ -293,6 +315,8 @@ def write_log(world: World, folder: Path, rng: random.Random, form: str = "") ->
     heads = {name: rng.choice(words) for name, words in HEADS.items()}
     if world.lines and "status" in world.lines[0]:
         heads["status"] = rng.choice(("Status", "Ergebnis", "outcome"))
+    if world.lines and "arrived" in world.lines[0]:
+        heads["arrived"] = rng.choice(("eingegangen", "ingested at", "Received"))
     order = list(heads)
     rng.shuffle(order)
     path = folder / f"log.{form}"
@@ -320,7 +344,8 @@ def write_log(world: World, folder: Path, rng: random.Random, form: str = "") ->
     if "status" in heads:
         mapping["failed"] = ["failed"]
     if clock != "iso":
-        columns["time"] = ColumnRule(column=heads["time"], format=clock)
+        for name in {"time", "arrived"} & set(heads):
+            columns[name] = ColumnRule(column=heads[name], format=clock)
     return path, UsageMapping(column=columns, without=[PassedOver(heads["model"], equals=["never"])], **mapping)
 
 
@@ -379,6 +404,7 @@ def _write_parquet(path: Path, lines: list[dict[str, Any]], heads: dict[str, str
 
     kinds = {
         "time": pa.timestamp("s"),
+        "arrived": pa.timestamp("s"),
         "tokens_in": pa.int64(),
         "tokens_out": pa.int64(),
         "cost": pa.decimal128(28, 12),

@@ -92,7 +92,7 @@ def estimate_side(session: Session, estate: Estate, basis: EstimateBasis) -> Bas
 
 def as_log(one: OpenLog) -> Log:
     """A log for the core."""
-    return Log(one.found.sums, one.found.runs, one.mapping, one.found.hours)
+    return Log(one.found.sums, one.found.runs, one.mapping, one.found.hours, one.found.part_days)
 
 
 def try_usage(
@@ -125,6 +125,7 @@ def try_usage(
             )
         ),
         log.found.zone,
+        tuple(log.found.part_days),
     )
 
 
@@ -138,7 +139,7 @@ def _total_of(name: str, sums: Iterable[UsageSum], mapping: UsageMapping) -> str
                 by[one.currency] = by.get(one.currency, Decimal(0)) + (one.cost or Decimal(0))
             return ", ".join(f"{money:,.2f} {currency}".strip() for currency, money in by.items())
         return f"{sum(values):,.0f}"
-    if name in ("time", "day", "run", "status"):
+    if name in ("time", "arrived", "day", "run", "status"):
         return ""
     return f"{len({getattr(one, name) for one in sums if getattr(one, name)}):,} different"
 

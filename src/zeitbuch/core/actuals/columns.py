@@ -20,6 +20,7 @@ class UsageColumn(NamedTuple):
 USAGE_COLUMNS: tuple[UsageColumn, ...] = (
     UsageColumn("time", "time", "when it happened"),
     UsageColumn("day", "day", "the day, where the log has no clock time"),
+    UsageColumn("arrived", "time", "when the line reached the log"),
     UsageColumn("environment", "name", "environment: prod, test ..."),
     UsageColumn("host", "name", "the host or account that is billed"),
     UsageColumn("flow", "name", "id or name of the flow"),

@@ -12,6 +12,7 @@ from zeitbuch.core.pricing.units import UNITS
 
 from .card_costs import CardCosts
 from .columns import TOKEN_UNITS
+from .explain_part_days import explain_missing_runs
 from .flow_cases import ZERO, FlowCase, PartSides, card_cost, card_parts, sides_of
 from .placing import Placed
 from .reasons import ReasonCode
@@ -130,7 +131,7 @@ def _silent_days(case: FlowCase, days: Sequence[date]) -> frozenset[date]:
         if day is not None and case.calls_of_run(day) and not case.lines.get(day) and not (case.runs or {}).get(day):
             spell.append(day)
             continue
-        if sum(case.expected.runs.get(one) or 0.0 for one in spell) >= FEWEST_AWAITED:
+        if sum(map(case.awaited_there_on, spell)) >= FEWEST_AWAITED:
             found += spell
         spell = []
     return frozenset(found)
@@ -183,22 +184,25 @@ def spells_of(some: Sequence[date], days: Sequence[date]) -> list[list[date]]:
 
 
 def _runs(case: FlowCase, days: Sequence[date]) -> Iterator[Explanation]:
-    """Runs more or fewer than estimated, at what a run was estimated to cost."""
+    """Runs more or fewer than estimated, at what a run was estimated to cost; those that the log cannot have are told apart."""
     counted = [case.runs_on(day) for day in days]
     known = [number for number in counted if number is not None]
     if len(known) < len(counted):
         return
+    missing = list(explain_missing_runs(case, days))
+    yield from missing
     money = sum(
         (case.cost_of(number - case.awaited_on(day), day) for number, day in zip(known, days, strict=True)), ZERO
-    )
+    ) - sum((one.money for one in missing if one.money is not None), ZERO)
     if abs(money) <= _SMALL:
         return
     awaited = sum(map(case.awaited_on, days))
+    more = sum(known) + sum(sum(case.missing_on(day)) for day in days) > awaited
     if case.runs is not None:
         # Of calls only such runs leave a line as make one.
         seen = "runs" if case.all_runs else "runs with a model call"
         words = f"{sum(known):,.0f} {seen} in the log, {awaited:,.0f} runs were estimated"
-        yield _of(case, "runs-more" if sum(known) > awaited else "runs-fewer", words, days, money)
+        yield _of(case, "runs-more" if more else "runs-fewer", words, days, money)
         return
     if not any(case.lines.get(day) for day in days):
         words = f"the log has no line of it; {awaited:,.1f} runs were estimated, so few that there may have been none"
@@ -206,7 +210,7 @@ def _runs(case: FlowCase, days: Sequence[date]) -> Iterator[Explanation]:
         return
     calls, estimated = sum(map(case.calls_on, days)), sum(case.awaited_on(day) * case.calls_of_run(day) for day in days)
     words = f"{calls:,.0f} model calls, {estimated:,.0f} were estimated; the log does not say whether by runs or by calls a run"
-    yield _of(case, "calls-more" if sum(known) > awaited else "calls-fewer", words, days, money, False)
+    yield _of(case, "calls-more" if more else "calls-fewer", words, days, money, False)
 
 
 def _part(

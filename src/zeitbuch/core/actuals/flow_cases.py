@@ -15,8 +15,10 @@ from zeitbuch.core.model.records import Estate, Flow
 
 from .card_costs import CardCosts
 from .expected import ExpectedFlow, ExpectedStep
+from .part_days import DayShare
 from .placing import Placed
 
+_MOST_OF_DAY = 0.5
 ZERO = Decimal(0)
 
 
@@ -30,6 +32,11 @@ class FlowCase(Struct):
     lines: dict[date, list[Placed]]
     runs: dict[date, float] | None
     all_runs: bool = False  # whether runs without a model call are counted, too
+    shares: Mapping[date, DayShare] = {}  # of days of which the log has a part only
+
+    def is_whole(self, day: date) -> bool:
+        """Whether the log has all of a day, as far as it can be seen."""
+        return day not in self.shares
 
     def logged_on(self, days: Iterable[date]) -> Decimal:
         """What the log has for it on some days; lines without a cost count nothing."""
@@ -53,9 +60,24 @@ class FlowCase(Struct):
         """Runs that were estimated for a day; nothing where their number is not known."""
         return (self.expected.runs.get(day) or 0.0) if self.expected is not None else 0.0
 
+    def awaited_there_on(self, day: date) -> float:
+        """Those of them that the log can have, where it has a part of the day."""
+        share = self.shares.get(day)
+        return self.awaited_on(day) * (share.whole if share is not None else 1.0)
+
     def cost_of(self, runs: float, day: date) -> Decimal:
         """What some runs were estimated to cost on a day; nothing where that is not known."""
         return Decimal(repr(runs)) * (self.cost_of_run(day) or ZERO)
+
+    def missing_on(self, day: date) -> tuple[float, float]:
+        """Runs of a day that the log does not have as they had not arrived, and as it begins or ends within the day."""
+        share = self.shares.get(day)
+        if share is None:
+            return 0.0, 0.0
+        counted = self.runs_on(day) or 0.0
+        # Where most of the day is there, it tells how much it is a part of; else the estimate does.
+        whole = counted / share.whole if share.whole >= _MOST_OF_DAY else self.awaited_on(day)
+        return whole * share.within * (1 - share.arrived), whole * (1 - share.within)
 
     def calls_of_run(self, day: date) -> float:
         """Model calls of one run, as estimated."""

@@ -9,7 +9,7 @@ ReasonCode = Literal[
     "days-missing", "lines-doubled", "lines-without-day", "test-environment", "outside-any-flow", "flow-unknown", "renamed", "totals-counted",
     "flow-silent", "flow-stopped", "flow-began", "flow-paused", "weekdays-quiet", "volume-unknown", "price-unknown", "runs-more", "runs-fewer", "calls-more",
     "calls-fewer", "calls-per-run-more", "calls-per-run-fewer", "step-unknown", "cost-differs", "sizes-more", "sizes-less", "unit-not-counted",
-    "size-or-price", "model-other", "price", "not-billed", "rounding", "host-switched", "clock-off",
+    "size-or-price", "model-other", "price", "not-billed", "rounding", "host-switched", "clock-off", "lines-late", "day-cut",
 ]  # fmt: skip
 
 
@@ -23,6 +23,8 @@ class Reason(NamedTuple):
 
 REASONS: tuple[Reason, ...] = (
     Reason("days-missing", "Days on which the log has no line at all.", "Export them."),
+    Reason("lines-late", "Lines of the last days that had not arrived yet, as late as the others came.", "Export these days again."),
+    Reason("day-cut", "A day within which the log begins or ends.", "Export it again, or ask for whole days (`--from`, `--to`)."),
     Reason("lines-doubled", "Lines that stand there twice, equal in every column of the log.", "Nothing: they are counted once."),
     Reason("lines-without-day", "Lines whose day could not be read.", "Correct `format` or `zone` in the mapping."),
     Reason("test-environment", "Lines of environments that are not production.", "Nothing, or bill them to whom they belong."),

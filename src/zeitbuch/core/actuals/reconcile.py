@@ -23,11 +23,13 @@ from .card_costs import CardCosts
 from .expected import expected_flows
 from .explain_aside import explain_asides, explain_unknown_flows
 from .explain_clocks import explain_hosts, explain_hours
+from .explain_part_days import tell_together
 from .explain_parts import explain_flow, spells_of
 from .explain_prices import explain_prices
 from .flow_cases import ZERO, FlowCase, flow_cases
 from .group_gaps import group_gaps
 from .grouping import UsageSum
+from .part_days import PartDay, shares_of_flow
 from .placing import Placed, Placing, place_all
 from .records import By, CostFrom, Explanation, Reconciled, UsageRow
 from .usage_mapping import UsageMapping
@@ -56,12 +58,14 @@ class Basis(Struct, frozen=True):
 
 
 class Log(Struct, frozen=True):
-    """One log: its sums, its runs by day, environment and flow, its mapping, and its lines by flow and hour of the day."""
+    """One log: its sums, its runs by day, environment and flow, its mapping, its lines by flow and hour of the day, and the days that it has
+    a part of."""
 
     sums: Sequence[UsageSum]
     runs: RunCounts
     mapping: UsageMapping
     hours: Mapping[tuple[str, int], int] = {}
+    part_days: Sequence[PartDay] = ()
 
     @property
     def tells_runs(self) -> bool:
@@ -99,7 +103,15 @@ def gather_sides(logs: Sequence[Log], basis: Basis, asked: Asked) -> Sides:
     expected = expected_flows(basis.estate, basis.card, basis.assumptions, days, basis.counters)
     runs = runs_by_flow(logs, placings, placed) if all(log.tells_runs for log in logs) else None
     all_runs = all(log.mapping.stands_for in ("run", "step") for log in logs)
-    return Sides(placed, placings, costs, days, flow_cases(basis.estate, placed, expected, runs, all_runs))
+    cases = flow_cases(basis.estate, placed, expected, runs, all_runs)
+    if any(log.part_days for log in logs):
+        hours = [_hours_by_flow([log], [placing]) for log, placing in zip(logs, placings, strict=True)]
+        for case in cases:
+            used = {day: lines[0].log for day, lines in case.lines.items() if lines}
+            case.shares = shares_of_flow(
+                used, [log.part_days for log in logs], [one.get(case.id, Counter()) for one in hours]
+            )
+    return Sides(placed, placings, costs, days, cases)
 
 
 def reconcile(logs: Sequence[Log], basis: Basis, asked: Asked) -> Reconciled:
@@ -110,7 +122,11 @@ def reconcile(logs: Sequence[Log], basis: Basis, asked: Asked) -> Reconciled:
     priced = any(one.cost is not None for one in placed)
     known = priced and (all(has_cost) or basis.card is not None)
     # Where nothing is estimated in money, or nothing of the log has a cost, there is no difference to take apart.
-    explained = list(_explain(sides)) if priced and basis.card is not None else []
+    explained = (
+        list(_explain(sides, [one for log in logs for one in log.part_days]))
+        if priced and basis.card is not None
+        else []
+    )
     explained += [*explain_hosts(cases), *explain_hours(cases, _hours_by_flow(logs, placings))]
     cost_from: CostFrom = "nothing" if not known else "log" if all(has_cost) else "both" if any(has_cost) else "rates"
     return _result(placed, cases, days, explained, asked, placings[0], cost_from)
@@ -163,15 +179,15 @@ def _hours_by_flow(logs: Sequence[Log], placings: Sequence[Placing]) -> dict[str
     return found
 
 
-def _explain(sides: Sides) -> Iterator[Explanation]:
+def _explain(sides: Sides, parts: Sequence[PartDay]) -> Iterator[Explanation]:
     placed, placings, costs, days, cases = sides
     covered = sides.covered
     yield from _missing_days(cases, [day for day in days if day not in covered], days)
     yield from explain_asides(placed)
     yield from explain_unknown_flows(placed, cases, placings[0])
     priced: list[Placed] = []
-    for case in cases:
-        yield from explain_flow(case, days, covered, costs, priced)
+    of_flows = [one for case in cases for one in explain_flow(case, days, covered, costs, priced)]
+    yield from tell_together(of_flows, parts)
     yield from explain_prices(priced, costs)
 
 

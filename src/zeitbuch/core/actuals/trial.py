@@ -8,6 +8,7 @@ from decimal import Decimal
 from msgspec import Struct
 
 from .matching import Kind
+from .part_days import PartDay
 
 
 class ColumnUse(Struct, frozen=True):
@@ -31,7 +32,8 @@ class NameUse(Struct, frozen=True):
 
 
 class UsageTrial(Struct, frozen=True):
-    """What becomes of the lines of a log: how many there are, were passed over and could not be read; its days, columns and names."""
+    """What becomes of the lines of a log: how many there are, were passed over and could not be read; its days, columns and names, and the days that
+    it has a part of."""
 
     files: tuple[str, ...]
     lines: int
@@ -43,3 +45,4 @@ class UsageTrial(Struct, frozen=True):
     columns: tuple[ColumnUse, ...]
     names: tuple[NameUse, ...]
     zone: str = "UTC"
+    part_days: tuple[PartDay, ...] = ()

@@ -11,6 +11,7 @@ from msgspec import structs
 from zeitbuch.core.actuals.flow_cases import FlowCase
 from zeitbuch.core.actuals.reconcile import Asked, Basis, Log, Sides, gather_sides
 from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.model.words import join_words
 from zeitbuch.core.pricing.call_prices import Prices
 
 from .flow_model import FlowModel
@@ -22,6 +23,8 @@ from .observed import flow_seen
 from .records import Calibrated, Measured, Remark, Source
 from .volumes_fit import DAYS_OF_MONTH
 
+_NEARLY_WHOLE = 0.98  # of a day: what is missing is less than chance makes of most days
+
 
 def calibrate(
     logs: Sequence[Log], basis: Basis, asked: Asked, over_declared: bool = False, sources: tuple[Source, ...] = (),
@@ -32,6 +35,21 @@ def calibrate(
     sides = gather_sides(logs, basis, asked)
     found = measure_sides(sides, sorted(sides.covered & set(sides.days)), basis, ask_of(logs, over_declared), progress)
     return structs.replace(found, sources=sources)
+
+
+class PricesByDay:
+    """Prices on single days: flows are measured up to the last day that their log has."""
+
+    def __init__(self, basis: Basis) -> None:
+        self._basis = basis
+        self._by_day: dict[date, Prices] = {}
+
+    def on(self, day: date) -> Prices:
+        """The prices of a day, and of its month before and behind it."""
+        if day not in self._by_day:
+            changes = [day, day + timedelta(1)]
+            self._by_day[day] = Prices(self._basis.card, (day.year, day.month), self._basis.counters, changes)
+        return self._by_day[day]
 
 
 def ask_of(logs: Sequence[Log], over_declared: bool, horizon: float = DAYS_OF_MONTH) -> Ask:
@@ -48,9 +66,12 @@ def measure_sides(
     """What both sides tell on some days that have lines."""
     measured: list[Measured] = []
     remarks: list[Remark] = []
-    last = covered[-1]
-    prices = Prices(basis.card, (last.year, last.month), basis.counters, [last, last + timedelta(1)])
+    prices = PricesByDay(basis)
     by_log = _days_by_log(sides)
+    parts = sorted({day for case in sides.cases for day in case.shares} & set(covered))
+    if parts:
+        words = f"{join_words([str(day) for day in parts])}: days of which the log has a part only are left out for the flows that miss something"
+        remarks.append(Remark("all flows", words))
     for number, case in enumerate(sides.cases, 1):
         subject = _subject_of(case, _own_days(case, covered, by_log), basis, prices, ask, remarks)
         if subject is not None:
@@ -78,6 +99,9 @@ def _own_days(case: FlowCase, covered: Sequence[date], by_log: Mapping[int, froz
     found = []
     for day in covered:
         current = lines.get(day, current)
+        share = case.shares.get(day)
+        if share is not None and share.whole < _NEARLY_WHOLE:
+            continue
         if any(day in by_log[log] for log in current):
             found.append(day)
     return found
@@ -93,7 +117,7 @@ def _measure_flow(subject: FlowSubject) -> None:
 
 
 def _subject_of(
-    case: FlowCase, covered: Sequence[date], basis: Basis, prices: Prices, ask: Ask, remarks: list[Remark]
+    case: FlowCase, covered: Sequence[date], basis: Basis, prices: PricesByDay, ask: Ask, remarks: list[Remark]
 ) -> FlowSubject | None:
     if not any(case.lines.get(day) for day in covered):
         return None
@@ -106,7 +130,7 @@ def _subject_of(
             )
         )
         return None
-    model = FlowModel(case.flow, basis.assumptions, prices, covered[-1], seen.by_step)
+    model = FlowModel(case.flow, basis.assumptions, prices.on(covered[-1]), covered[-1], seen.by_step)
     if not model.used():
         remarks.append(Remark(case.name, "the log has calls of it, and its definition makes none"))
         return None

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from zeitbuch.core.actuals.columns import BY_NAME
+from zeitbuch.core.actuals.explain_part_days import part_day_words
 from zeitbuch.core.actuals.trial import UsageTrial
 from zeitbuch.core.model.sheet import Column, Sheet
 from zeitbuch.core.model.words import count_words
@@ -85,6 +86,7 @@ def _notes(result: UsageTrials) -> Iterator[str]:
             else ""
         )
         yield f"{_log_name(trial)}: {trial.lines:,} lines{passed}{broken}{span}"
+        yield from part_day_words(trial.part_days)
         for sort in ("flow", "step", "model"):
             named = [use for use in trial.names if use.sort == sort]
             lost = [use for use in named if use.kind not in ("exact", "mapped")]

@@ -68,7 +68,7 @@ def guess_columns(looks: Sequence[ColumnLook], known: Mapping[str, Names]) -> li
     import numpy as np
     from scipy.optimize import linear_sum_assignment
 
-    names = [row.name for row in USAGE_COLUMNS]
+    names = [row.name for row in USAGE_COLUMNS if row.name != "arrived"]
     scores = np.array([[_score(name, look, known) for look in looks] for name in names])
     rows, columns = linear_sum_assignment(-scores)
     found = [
@@ -76,8 +76,16 @@ def guess_columns(looks: Sequence[ColumnLook], known: Mapping[str, Names]) -> li
         for row, column in zip(rows, columns, strict=True)
     ]
     found = [guess for guess in found if guess.score >= ASKED]
+    found += _arrived(looks, {guess.column for guess in found})
     has_time = any(guess.name == "time" for guess in found)
     return [guess for guess in found if not (guess.name == "day" and has_time)]
+
+
+def _arrived(looks: Sequence[ColumnLook], taken: set[str]) -> list[ColumnGuess]:
+    """The clock times that are left over and whose head says that lines arrived at them."""
+    left = [look for look in looks if look.head not in taken and look.time.share >= 0.8 and look.time.clock]
+    told = [look for look in left if word_score(look.head, "arrived") > 0]
+    return [ColumnGuess("arrived", told[0].head, SURE)] if len(told) == 1 else []
 
 
 def _score(name: str, look: ColumnLook, known: Mapping[str, Names]) -> float:
@@ -89,7 +97,8 @@ def _score(name: str, look: ColumnLook, known: Mapping[str, Names]) -> float:
         ends = {"end", "ended", "finished", "ende", "fin", "fine", "slutt", "updated", "modified"} & set(
             head_words(look.head)
         )
-        return (0.85 + 0.15 * words - (0.3 if ends else 0.0)) if fits else 0.0
+        late = 0.3 if ends else 0.1 if word_score(look.head, "arrived") > 0 else 0.0
+        return (0.85 + 0.15 * words - late) if fits else 0.0
     if name in ("flow", "step", "model"):
         return _named_score(name, look, known, words)
     if name in _BY_VALUES:

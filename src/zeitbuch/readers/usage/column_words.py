@@ -11,6 +11,8 @@ WORDS: dict[str, str] = {
     "time": "time timestamp datetime when started start at zeit zeitpunkt zeitstempel uhrzeit beginn hora momento fecha heure horodatage ora tidspunkt tijd tijdstip czas "
     "horario created occurred ts",
     "day": "day date datum tag dato data día dia jour giorno dag dzień dzien",
+    "arrived": "arrived ingested received loaded imported exported stored inserted written collected eingegangen empfangen geladen importiert exportiert gespeichert recibido "
+    "importado reçu importé ricevuto importato mottatt ontvangen otrzymano recebido",
     "environment": "environment env umgebung stage entorno environnement ambiente miljø omgeving środowisko srodowisko deployment",
     "host": "host tenant account anlage mandant konto instanz cuenta compte hôte hote conto klient organisation organization org server",
     "flow": "flow workflow automation ablauf prozess process scenario szenario flujo proceso flux processus flusso processo przepływ przeplyw fluxo "

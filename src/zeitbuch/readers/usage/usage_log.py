@@ -27,6 +27,7 @@ from zeitbuch.core.actuals.grouping import (
     usage_sum,
     with_doubled,
 )
+from zeitbuch.core.actuals.part_days import PartDay, arrivals_of_usage, clocks_of_usage, part_days
 from zeitbuch.core.actuals.step_times import (
     StepPlace,
     StepTimes,
@@ -65,7 +66,7 @@ class UsageSums(Struct):
     """What a log sums up to: ``sums`` by day and names, ``runs`` by (day, environment, flow), ``hours`` are lines by (flow, hour of
     the day); ``refused`` counts the values that
     could not be used, by column, ``rejected`` the lines; ``columns`` are those that the log has, ``mapping`` is that by which it was read, with what its form says of itself;
-    ``times`` are the durations of steps, where they were asked for."""
+    ``times`` are the durations of steps, where they were asked for; ``part_days`` are days that the log has a part of."""
 
     sums: list[UsageSum]
     runs: dict[tuple[str, str, str], int]
@@ -78,6 +79,7 @@ class UsageSums(Struct):
     mapping: UsageMapping = UsageMapping()
     hours: dict[tuple[str, int], int] = {}
     times: list[StepTimes] = []
+    part_days: list[PartDay] = []
 
     @property
     def lines(self) -> int:
@@ -114,6 +116,7 @@ def read_usage(paths: Sequence[str], mapping: UsageMapping, timing: Timing | Non
         problems=[],
         hours={},
         times=[],
+        part_days=[],
     )
     tables: dict[str, Any] = {}
     for path, table in zip(paths, opened, strict=True):
@@ -149,11 +152,10 @@ def _add_tables(
             records = ibis.union(twice, records.filter(~records.day.isin(days).fill_null(False)))
             rows = fetch(sums_of_usage(records, measured))
         runs = _runs_of(engine, records, sum(int(row["lines"]) for row in rows)) if "run" in mapping.column else []
-        hours = (
-            fetch(hours_of_usage(records))
-            if (few or isinstance(engine, PlaceEngine)) and "time" in mapping.column
-            else []
-        )
+        clocks_asked = (few or isinstance(engine, PlaceEngine)) and "time" in mapping.column
+        hours = fetch(hours_of_usage(records)) if clocks_asked else []
+        clocks = fetch(clocks_of_usage(records)) if clocks_asked else []
+        arrivals = fetch(arrivals_of_usage(records)) if "arrived" in mapping.column else []
         sums = [usage_sum(row) for row in rows]
         found.times += _times_of(engine, records, sums, mapping, few, timing)
     except engine.errors as error:
@@ -180,6 +182,7 @@ def _add_tables(
                 found.refused[name] = found.refused.get(name, 0) + count
                 found.problems += _refused_values(engine, path, tables[path], name, count, mapping)
     found.hours |= {(row["flow"] or "", int(row["hour"])): int(row["lines"]) for row in hours}
+    found.part_days += part_days(arrivals, clocks, sums, found.hours)
     for row in runs:
         day = str(row["day"])[:10] if row["day"] is not None else ""
         key = day, row["environment"] or "", row["flow"] or ""
