@@ -44,7 +44,7 @@ def records(rng: random.Random, number: int = 600) -> list[dict[str, Any]]:
         moment = datetime(2026, 10, 1) + timedelta(seconds=rng.randrange(60 * 86400))
         came = moment + timedelta(hours=later.choice([0, 1, 30, 80]))
         rows.append({
-            "came": came if came < datetime(2026, 11, 30, 12) else datetime(2026, 11, 30, 12), "at": moment, "env": rng.choice(["prod", "Test ", None]), "flow": rng.choice(["F", " F", "G", None]),
+            "came": min(came, datetime(2026, 11, 30, 12)), "at": moment, "env": rng.choice(["prod", "Test ", None]), "flow": rng.choice(["F", " F", "G", None]),
             "run": rng.choice([None, f"r{rng.randrange(1 + number // 3)}"]), "step": rng.choice("ab"), "model": rng.choice(["m", None]),
             "ended": rng.choice(["ok", "Bad", "bad", None]), "tin": rng.choice(["12", " 7 ", "1e2", "x", "-3", "", None, "0.5"]),
             "kr": rng.choice([None, Decimal(rng.randrange(10**6)).scaleb(-4)]), "took": rng.choice([None, rng.expovariate(0.1)]),

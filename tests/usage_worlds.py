@@ -317,6 +317,8 @@ def write_log(world: World, folder: Path, rng: random.Random, form: str = "") ->
         heads["status"] = rng.choice(("Status", "Ergebnis", "outcome"))
     if world.lines and "arrived" in world.lines[0]:
         heads["arrived"] = rng.choice(("eingegangen", "ingested at", "Received"))
+    if world.lines and "duration" in world.lines[0]:
+        heads["duration"] = "seconds"
     order = list(heads)
     rng.shuffle(order)
     path = folder / f"log.{form}"

@@ -134,7 +134,7 @@ def _same_days(lines: Iterable[Placed], logs: Sequence[Log]) -> bool:
 
 
 def _tells_status(log: Log) -> bool:
-    return bool(log.mapping.failed and "status" in log.mapping.column and log.mapping.stands_for in ("call", "step"))
+    return bool(log.mapping.tells_faults) and log.mapping.stands_for in ("call", "step")
 
 
 class _StepLines:
@@ -176,7 +176,7 @@ def _of_step(
         _number_of_lines(own.passes) if own.passes else None,
         own.number_of_calls,
         _number_of_lines(own.ended),
-        sum(one.sum.failed for one in own.ended),
+        sum(one.sum.failed + one.sum.timed_out for one in own.ended),
         own.cost,
         _number_of_lines([one for one in own.calls if one.cost is None]),
         joined if joined is None or limited else structs.replace(joined, at_limit=None),

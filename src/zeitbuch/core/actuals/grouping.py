@@ -18,9 +18,10 @@ _MANY_DAYS = 4  # from which on it is asked whether one run has lines on them al
 
 
 class UsageSum(Struct, frozen=True, gc=False):
-    """The sums of records that share a day, and names. ``lines`` counts them, ``failed`` those that ended in failure; a measure that the
+    """The sums of records that share a day, and names. ``lines`` counts them, ``failed`` those that ended in failure, ``timed_out`` those whose time
+    limit passed; a measure that the
     log does not have is None. ``passed`` says that the mapping passes over them, ``doubled`` that the same lines stand there before; ``silent`` are calls
-    that say no tokens, in a log that has them."""
+    that say no tokens, in a log that has them. ``took`` are the seconds of ``timed`` lines that stand for one call at most."""
 
     day: str | None
     environment: str
@@ -47,6 +48,9 @@ class UsageSum(Struct, frozen=True, gc=False):
     duration: float | None = None
     meter: str = ""
     silent: float = 0.0
+    timed_out: int = 0
+    timed: int = 0
+    took: float | None = None
 
     def units(self, unit: str) -> float:
         """How much of a unit of rate cards there is."""
@@ -62,8 +66,15 @@ def sums_of_usage(records: Any, kept: Sequence[str]) -> Any:
     refused = {f"refused_{name}": records[f"refused_{name}"].sum() for name in kept}
     if "tokens_in" in kept and "calls" in kept:
         measures["silent"] = records["calls"].sum(where=records["tokens_in"].isnull())
+    if "duration" in kept:
+        single = records["calls"].isnull() | (records["calls"] <= 1)
+        measures |= {"timed": records["duration"].count(where=single), "took": records["duration"].sum(where=single)}
     return records.group_by([*KEYS, "passed", "doubled", "file"]).aggregate(
-        lines=records.count(), failed=records["is_failed"].sum(), **measures, **refused
+        lines=records.count(),
+        failed=records["is_failed"].sum(),
+        timed_out=records["is_late"].sum(),
+        **measures,
+        **refused,
     )
 
 
@@ -148,5 +159,8 @@ def usage_sum(row: dict[str, Any]) -> UsageSum:
         failed=int(row["failed"] or 0),
         doubled=bool(row["doubled"]),
         silent=float(row.get("silent") or 0.0),
+        timed_out=int(row["timed_out"] or 0),
+        timed=int(row.get("timed") or 0),
+        took=row.get("took"),
         **measures,
     )

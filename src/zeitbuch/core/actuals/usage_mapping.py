@@ -60,8 +60,8 @@ class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_default
     ``files``: patterns of the logs, from the folder of the mapping. ``form``: by the file's suffix where it is not said. ``separator``,
     ``encoding`` and ``skip`` (lines before the head) are of text tables, ``sheet`` of workbooks. ``decimal`` and ``thousands`` say how
     numbers are written. ``zone`` is that of clock times that name none, ``days_in`` the one in which days are counted. A ``line`` stands
-    for one model call, one step, one run, a sum that says its calls, or a charge of a bill, which knows no calls. ``failed`` are words of the status, ``not_production``
-    environments. ``flows``, ``steps`` (as FLOW/STEP) and ``models`` say what names of the log are called in the estate.
+    for one model call, one step, one run, a sum that says its calls, or a charge of a bill, which knows no calls. ``failed`` are words of the status, ``timed_out`` those
+    that say that a time limit passed, ``not_production`` environments. ``flows``, ``steps`` (as FLOW/STEP) and ``models`` say what names of the log are called in the estate.
     """
 
     usage: Literal[1] = 1
@@ -83,6 +83,7 @@ class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_default
     column: dict[str, str | ColumnRule] = {}
     without: list[PassedOver] = []
     failed: list[str] = []
+    timed_out: list[str] = []
     not_production: list[str] = []
     flows: dict[str, str] = {}
     steps: dict[str, str] = {}
@@ -102,6 +103,13 @@ class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_default
     def stands_for(self) -> Line:
         """What a line stands for: one call, where neither the mapping nor its form says otherwise."""
         return self.line or "call"
+
+    @property
+    def tells_faults(self) -> tuple[str, ...]:
+        """Which faults its lines tell: 'failure', 'timeout'."""
+        if "status" not in self.column:
+            return ()
+        return tuple(name for name, words in (("failure", self.failed), ("timeout", self.timed_out)) if words)
 
     @property
     def day_zone(self) -> str:
@@ -142,6 +150,9 @@ def _faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
         yield "/column/cost", "expected the currency of the cost, found none", "set currency, or name its column"
     if mapping.line == "sum" and "calls" not in mapping.column:
         yield "/line", 'expected a column for calls where a line is a "sum", found none', "name it"
+    both = {word.casefold() for word in mapping.failed} & {word.casefold() for word in mapping.timed_out}
+    if both:
+        yield "/timed_out", f"expected other words than those of failed, found '{min(both)}' in both", "keep it in one"
     yield from _engine_faults(mapping)
     if mapping.thousands == mapping.decimal:
         yield "/thousands", f"expected another sign than the decimal one, found '{mapping.thousands}'", "correct one"

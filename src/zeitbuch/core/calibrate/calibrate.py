@@ -18,8 +18,9 @@ from .flow_model import FlowModel
 from .flow_passes import PassesMeasuring
 from .flow_sizes import SizesMeasuring
 from .flow_subject import Ask, FlowSubject, rule_of
+from .flow_times import TimesMeasuring
 from .flow_volume import VolumeMeasuring
-from .observed import flow_seen
+from .observed import FlowSeen, flow_seen
 from .records import Calibrated, Measured, Remark, Source
 from .volumes_fit import DAYS_OF_MONTH
 
@@ -53,11 +54,13 @@ class PricesByDay:
 
 
 def ask_of(logs: Sequence[Log], over_declared: bool, horizon: float = DAYS_OF_MONTH) -> Ask:
-    """What is wanted of logs. Only where each line is one call its failure is that of one try."""
-    failures = all(
-        log.mapping.stands_for == "call" and log.mapping.failed and "status" in log.mapping.column for log in logs
-    )
-    return Ask(over_declared, horizon, failures)
+    """What is wanted of logs. Only where each line is one call its fault is that of one try; of steps that are not tried again a line is
+    one try, too."""
+    if not all(log.mapping.stands_for in ("call", "step") for log in logs):
+        return Ask(over_declared, horizon)
+    told = [frozenset(log.mapping.tells_faults) for log in logs]
+    by_try = all(log.mapping.stands_for == "call" for log in logs)
+    return Ask(over_declared, horizon, frozenset.intersection(*told) if told else frozenset(), by_try)
 
 
 def measure_sides(
@@ -73,7 +76,9 @@ def measure_sides(
         words = f"{join_words([str(day) for day in parts])}: days of which the log has a part only are left out for the flows that miss something"
         remarks.append(Remark("all flows", words))
     for number, case in enumerate(sides.cases, 1):
-        subject = _subject_of(case, _own_days(case, covered, by_log), basis, prices, ask, remarks)
+        subject = _subject_of(
+            case, _own_days(case, covered, by_log), basis, prices, ask, remarks, _are_passes(case, sides)
+        )
         if subject is not None:
             _measure_flow(subject)
             measured += subject.found
@@ -108,20 +113,40 @@ def _own_days(case: FlowCase, covered: Sequence[date], by_log: Mapping[int, froz
 
 
 def _measure_flow(subject: FlowSubject) -> None:
-    """First what makes calls, then their sizes under that, then how often it runs."""
+    """First what makes calls, then under that how long they take and their sizes, then how often it runs."""
     passes = PassesMeasuring(subject)
     fit = passes.measure()
     subject.settle()
-    SizesMeasuring(subject).measure()
+    TimesMeasuring(subject).measure()
+    if not subject.seen.by_pass:
+        SizesMeasuring(subject).measure()
     VolumeMeasuring(subject, passes).measure(fit)
 
 
+def _are_passes(case: FlowCase, sides: Sides) -> bool:
+    """Whether each line of a flow is a pass of a step."""
+    logs = {one.log for lines in case.lines.values() for one in lines}
+    return all(sides.placings[log].mapping.stands_for == "step" for log in logs)
+
+
+def _counted_steps(case: FlowCase, seen: FlowSeen) -> frozenset[str]:
+    """Steps of which the log would have each pass: those that it has lines of, and others of their kinds."""
+    kinds = {step.kind for step in case.flow.steps if step.id in seen.groups}
+    return frozenset(step.id for step in case.flow.steps if step.kind in kinds)
+
+
 def _subject_of(
-    case: FlowCase, covered: Sequence[date], basis: Basis, prices: PricesByDay, ask: Ask, remarks: list[Remark]
+    case: FlowCase,
+    covered: Sequence[date],
+    basis: Basis,
+    prices: PricesByDay,
+    ask: Ask,
+    remarks: list[Remark],
+    are_passes: bool,
 ) -> FlowSubject | None:
     if not any(case.lines.get(day) for day in covered):
         return None
-    seen = flow_seen(case, covered)
+    seen = flow_seen(case, covered, are_passes)
     if seen is None:
         remarks.append(
             Remark(
@@ -130,7 +155,14 @@ def _subject_of(
             )
         )
         return None
-    model = FlowModel(case.flow, basis.assumptions, prices.on(covered[-1]), covered[-1], seen.by_step)
+    model = FlowModel(
+        case.flow,
+        basis.assumptions,
+        prices.on(covered[-1]),
+        covered[-1],
+        seen.by_step,
+        _counted_steps(case, seen) if seen.by_pass else frozenset(),
+    )
     if not model.used():
         remarks.append(Remark(case.name, "the log has calls of it, and its definition makes none"))
         return None

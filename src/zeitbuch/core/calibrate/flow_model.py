@@ -20,14 +20,18 @@ Used = dict[str, dict[str, float]]  # by group: 'calls', and units of the rate c
 
 
 class FlowModel:
-    """A flow on a day. ``by_step``: groups are steps, else models."""
+    """A flow on a day. ``by_step``: groups are steps, else models; ``passes_of``: steps whose passes are counted in place of calls."""
 
-    def __init__(self, flow: Flow, assumptions: Assumptions, prices: Prices, day: date, by_step: bool) -> None:
+    def __init__(
+        self, flow: Flow, assumptions: Assumptions, prices: Prices, day: date, by_step: bool,
+        passes_of: frozenset[str] = frozenset(),
+    ) -> None:  # fmt: skip
         names = flow.id, flow.name
         # Only the rules that fit: they are made ready anew each time.
         fitting = tuple(rule for rule in assumptions.assume if pattern_fits(rule.flow, *names))
         self.flow, self.prices, self.day, self.by_step = flow, prices, day, by_step
         self.assumptions = Assumptions(month=assumptions.month, season=assumptions.season, assume=fitting)
+        self.passes_of = passes_of
         self.pattern = literal_pattern(flow.id)
         self.fixed: tuple[Rule, ...] = ()
 
@@ -44,6 +48,13 @@ class FlowModel:
 
     def used(self, rules: Sequence[Rule] = ()) -> Used:
         """What a run uses, by groups."""
+        if self.passes_of:
+            run = self.run(rules)
+            return {
+                key: {"calls": done.arrivals}
+                for key, done in run.passes.of.items()
+                if key in self.passes_of and done.arrivals
+            }
         found: Used = {}
         for step in self.run(rules).steps:
             if step.calls:

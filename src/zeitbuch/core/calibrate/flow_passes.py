@@ -11,6 +11,7 @@ import numpy as np
 from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.estimate.knobs import Knob
 from zeitbuch.core.model.name_patterns import literal_pattern
+from zeitbuch.core.model.records import Step
 
 from .changes import dispersion_of_counts, last_change_of_counts
 from .flow_model import Used
@@ -26,6 +27,7 @@ _A_FEW_FAILURES = Firm(-4.0, 2.0)
 _LEAST_FAILURE = 0.01  # that is told where the log says of no line that it failed
 _NEARLY_ALL = 0.998
 _SHARE_DIGITS = 5
+_FAULTS = ("failure", "timeout")
 
 
 class PassesMeasuring:
@@ -33,6 +35,7 @@ class PassesMeasuring:
 
     def __init__(self, flow: FlowSubject) -> None:
         self.flow = flow
+        self._counted: set[tuple[str, str]] = set()  # faults that the log itself counts: quantity and step
 
     def _name_swapped(self, used: Used) -> None:
         """Where the log names models alone and one that the flow has was swapped for another: it is the same calls."""
@@ -50,25 +53,36 @@ class PassesMeasuring:
         knobs = [knob for knob in self.flow.knobs if fits_passes(knob)]
         firm: dict[int, Firm] = {}
         first = self._first_of_passes()
-        if self.flow.ask.tells_failures and self.flow.seen.by_step:
-            self._add_failures(knobs, firm, first)
-        elif self.flow.seen.by_step:
+        if self.flow.seen.by_step:
+            for quantity in sorted(self.flow.ask.tells):
+                self._add_faults(quantity, knobs, firm, first)
             self._add_retries(knobs, firm)
-        self._add_turns(knobs)
+        if not self.flow.seen.by_pass:
+            self._add_turns(knobs)
         kept = [place for place, knob in enumerate(knobs) if self.flow.is_kept(knob.value)]
-        free = [place for place in range(len(knobs)) if place not in kept]
-        fit = self._fit(
-            [knobs[place] for place in free],
-            {free.index(place): known for place, known in firm.items() if place in free},
-            first,
-        )
-        self._add_knobs(fit, first, True)
-        if kept:
+        fit = self._fit_some(knobs, firm, first, kept)
+        if not kept:
+            self._add_knobs(fit, first, True)
+        else:
             # What the log has in place of what was declared is told, and nothing rests on it.
             whole = self._fit(knobs, firm, first)
+            contradicted = {place for place in kept if whole.knobs[place].told and not whole.knobs[place].together}
+            # Other numbers are not bent to make up for a declared one that the log contradicts.
+            held = [place for place in kept if place not in contradicted]
+            beside = self._fit_some(knobs, firm, first, held) if contradicted else fit
+            names = {knobs[place].what for place in kept}
+            self._add_knobs(
+                beside._replace(knobs=[one for one in beside.knobs if one.knob.what not in names]), first, True
+            )
             self._add_knobs(whole._replace(knobs=[whole.knobs[place] for place in kept]), first, False)
         self._tell_rest(fit, first)
         return fit
+
+    def _fit_some(self, knobs: Sequence[Knob], firm: dict[int, Firm], first: int, held: Sequence[int]) -> PassesFit:
+        """The fit of all numbers but those that are held where they are."""
+        free = [place for place in range(len(knobs)) if place not in held]
+        known = {free.index(place): at for place, at in firm.items() if place in free}
+        return self._fit([knobs[place] for place in free], known, first)
 
     def _first_of_passes(self) -> int:
         """The day from which on calls of all groups are in one proportion to runs."""
@@ -78,29 +92,33 @@ class PassesMeasuring:
             default=0,
         )
 
-    def _add_failures(self, knobs: list[Knob], firm: dict[int, Firm], first: int) -> None:
-        """Failures as the log counts them: they are known by themselves."""
+    def _counts_tries(self, step: Step) -> bool:
+        """Whether each line of a step is one try, of which the log says whether it failed."""
+        return "failure" in self.flow.ask.tells and (self.flow.ask.by_try or not _is_retried(step))
+
+    def _add_faults(self, quantity: str, knobs: list[Knob], firm: dict[int, Firm], first: int) -> None:
+        """Failures, or limits of time that passed, as the log counts them: they are known by themselves."""
         for key, group in self.flow.seen.groups.items():
-            failed, lines = float(group.failed[first:].sum()), float(group.lines[first:].sum())
-            if key not in self.flow.steps or lines < FEW or not failed:
+            step = self.flow.steps.get(key)
+            by_day = group.failed if quantity == "failure" else group.timed_out
+            counted, lines = float(by_day[first:].sum()), float(group.lines[first:].sum())
+            single = step is not None and (self.flow.ask.by_try or not _is_retried(step))
+            if step is None or not single or lines < FEW or not counted:
                 continue
             place = {"step": literal_pattern(key)}
-            at = next((n for n, knob in enumerate(knobs) if knob.quantity == "failure" and knob.rule == place), None)
+            at = next((n for n, knob in enumerate(knobs) if knob.quantity == quantity and knob.rule == place), None)
             if at is None:
-                knobs.append(
-                    Knob(
-                        f"failure of ‘{self.flow.steps[key].title}’", "failure", Value(0.0, "default", "default"), place
-                    )
-                )
+                knobs.append(Knob(f"{quantity} of ‘{step.title}’", quantity, Value(0.0, "default", "default"), place))
                 at = len(knobs) - 1
-            firm[at] = odds_of(failed, lines)
+            firm[at] = odds_of(counted, lines)
+            self._counted.add((quantity, literal_pattern(key)))
 
     def _add_retries(self, knobs: list[Knob], firm: dict[int, Firm]) -> None:
         """Of steps that are tried again more calls than passes are failures, though the log does not say how any ended."""
         there = {knob.rule["step"] for knob in knobs if knob.quantity == "failure"}
         for key in self.flow.seen.groups:
             step, pattern = self.flow.steps.get(key), literal_pattern(key)
-            if step is not None and step.retry is not None and step.retry.attempts and pattern not in there:
+            if step is not None and _is_retried(step) and not self._counts_tries(step) and pattern not in there:
                 knobs.append(
                     Knob(f"failure of ‘{step.title}’", "failure", Value(0.0, "default", "default"), {"step": pattern})
                 )
@@ -185,7 +203,8 @@ class PassesMeasuring:
 
     def _add_knobs(self, fit: PassesFit, first: int, written: bool) -> None:
         for one in fit.knobs:
-            seen = self.flow.ask.tells_failures or one.knob.quantity != "failure" or one.value >= _LEAST_FAILURE
+            is_fault = one.knob.quantity in _FAULTS and (one.knob.quantity, one.knob.rule["step"]) not in self._counted
+            seen = not is_fault or one.value >= _LEAST_FAILURE
             if one.told and seen:
                 self.flow.found.append(self._measured_knob(one, fit, first, written))
 
@@ -226,6 +245,10 @@ class PassesMeasuring:
             if abs(calls - made) > _OFF * max(calls, made) and abs(calls - made) > _SURE * max(made, calls) ** 0.5:
                 name = self.flow.steps[key].title if key in self.flow.steps else key
                 self.flow.say(
-                    f"‘{name}’ was called {calls / fit.runs if fit.runs else 0:.3g} times a run, the estimate makes {each:.3g} of it, "
+                    f"‘{name}’ {'ran' if self.flow.seen.by_pass else 'was called'} {calls / fit.runs if fit.runs else 0:.3g} times a run, the estimate makes {each:.3g} of it, "
                     "and no assumption that may be set moves it there"
                 )
+
+
+def _is_retried(step: Step) -> bool:
+    return step.retry is not None and bool(step.retry.attempts)

@@ -21,11 +21,13 @@ from .volumes_fit import DAYS_OF_MONTH
 
 
 class Ask(NamedTuple):
-    """What is wanted: over declared values too, means of so many days, and whether lines of the log are single tries (their failures count)."""
+    """What is wanted: over declared values too, means of so many days, which faults the lines of the log tell ('failure', 'timeout'), and
+    whether each is one try."""
 
     over_declared: bool = False
     horizon: float = DAYS_OF_MONTH
-    tells_failures: bool = False
+    tells: frozenset[str] = frozenset()
+    by_try: bool = True
 
 
 class FlowSubject:

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from .changes import last_change_of_means, variance_of_means
-from .observed import GroupSeen
+from .observed import Floats, GroupSeen
 
 # Column of the log -> the quantity that makes it, and the unit of the rate card by which the estimate counts it.
 SIZES: tuple[tuple[str, str, str], ...] = (
@@ -39,9 +39,13 @@ def mean_per_call(group: GroupSeen, column: str, days_of_month: float) -> MeanSe
     """What a call of a group uses of a column; None where the log does not tell."""
     if column not in group.by_day:
         return None
-    used = group.by_day[column]
     # Of calls that say no tokens nobody knows how many they had.
     calls = np.maximum(group.by_day["calls"] - (group.silent if column in _OF_TOKENS else 0.0), 0.0)
+    return mean_of(group.by_day[column], calls, days_of_month)
+
+
+def mean_of(used: Floats, calls: Floats, days_of_month: float) -> MeanSeen | None:
+    """The mean of what so many calls (or other cases) use, both by day; None where there are too few."""
     means = np.divide(used, calls, out=np.zeros(len(calls)), where=calls > 0)
     first = last_change_of_means(means, calls)
     many, total = float(calls[first:].sum()), float(used[first:].sum())

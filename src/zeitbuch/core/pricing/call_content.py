@@ -209,6 +209,8 @@ def usage_of(
 def _sound_of_duration(made: _Maker) -> Value | None:
     """Where only the duration of a step is declared, its sound is taken to last as long; nobody has said so."""
     seconds = made.find("seconds")
+    if seconds is not None and seconds.evidence == "measured":
+        return None  # how long the work takes, not how long the sound is
     words = "as long as the step takes; `sound` declares it by itself"
     return structs.replace(seconds, evidence="default", why=f"{words} ({seconds.why})") if seconds is not None else None
 

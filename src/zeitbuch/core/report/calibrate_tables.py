@@ -37,7 +37,7 @@ def remark_lines(found: Calibrated) -> Iterator[str]:
     for words, names in flows.items():
         more = f" and {count_words(len(names) - _NAMED, 'more flow')}" if len(names) > _NAMED else ""
         yield f"{', '.join(names[:_NAMED])}{more}: {words}"
-    kept = sum(not one.written for one in found.measured)
+    kept = sum(not one.written and one.before_evidence == "declared" for one in found.measured)
     if kept:
         yield f"{count_words(kept, 'declared number')} kept: --over declared puts what was measured in their place"
 

@@ -18,8 +18,9 @@ from .value_forms import NumberForm, TimeForm, number_form, time_form
 SURE, ASKED = 0.8, 0.35  # scores from which a guess is taken, and from which it is asked
 _ENDED = frozenset(
     "ok success succeeded successful done completed complete finished error failed failure timeout cancelled canceled aborted running skipped partial "
-    "fertig erfolgreich fehler fehlgeschlagen abgebrochen erfolg éxito exito fallo réussi échec echec riuscito fallito ferdig feil gotowe błąd true false".split()
-)
+    "fertig erfolgreich fehler fehlgeschlagen abgebrochen erfolg éxito exito fallo réussi échec echec riuscito fallito ferdig feil gotowe błąd true false "
+    "timed_out timedout expired abgelaufen zeitüberschreitung expiré expirado scaduto utløpt verlopen".split()
+) | {"timed out"}
 _STAGES = frozenset(
     "prod production produktion live betrieb test testing tests dev development staging stage qa uat sandbox probe produccion producción pruebas recette produzione".split()
 )

@@ -22,7 +22,23 @@ from .log_sample import LogSample
 _NOTHING = "nothing"
 _TESTS = frozenset("test testing tests dev development staging stage qa uat sandbox probe pruebas recette".split())
 _FAILURES = frozenset(
-    "error failed failure timeout aborted fehler fehlgeschlagen abgebrochen fallo échec echec fallito feil błąd false".split()
+    "error failed failure aborted fehler fehlgeschlagen abgebrochen fallo échec echec fallito feil błąd false".split()
+)
+_TIMEOUTS = frozenset(
+    {
+        "timeout",
+        "timed out",
+        "timed_out",
+        "timedout",
+        "expired",
+        "zeitüberschreitung",
+        "abgelaufen",
+        "expiré",
+        "expirado",
+        "scaduto",
+        "utløpt",
+        "verlopen",
+    }
 )
 
 
@@ -86,7 +102,7 @@ class _Proposing:
             files=[Path(self.sample.path).name], separator=self.sample.separator, encoding=self.sample.encoding,
             skip=self.sample.skip, sheet=self.sample.sheet, decimal=decimal or ".", thousands=thousands, zone=self._zone(taken),
             currency=self._currency(taken), column=columns, without=self._totals(taken), line=self._line(taken),
-            failed=self._few_words("status", taken, _FAILURES), not_production=self._few_words("environment", taken, _TESTS),
+            failed=self._few_words("status", taken, _FAILURES), timed_out=self._few_words("status", taken, _TIMEOUTS), not_production=self._few_words("environment", taken, _TESTS),
         )  # fmt: skip
         used = {guess.column for guess in taken}
         left = tuple(head for head in self.sample.head if head not in used)
@@ -250,6 +266,7 @@ def _head_lines(made: MappingProposal) -> Iterator[str]:
         "line",
         "currency",
         "failed",
+        "timed_out",
         "not_production",
     ):
         value = getattr(mapping, key)

@@ -49,7 +49,7 @@ def missing_columns(lines: Any, mapping: UsageMapping, path: str) -> list[Proble
 
 
 def records_of(lines: Any, mapping: UsageMapping, words: EngineWords = EMBEDDED) -> Any:
-    """Usage records: all columns of the table, ``refused_NAME`` (0 or 1) for those that the mapping names, ``passed``, ``is_failed``,
+    """Usage records: all columns of the table, ``refused_NAME`` (0 or 1) for those that the mapping names, ``passed``, ``is_failed``, ``is_late``,
     ``file``, and ``whole``, a digest that lines share which are equal in every column of the log."""
     import ibis
 
@@ -68,14 +68,22 @@ def records_of(lines: Any, mapping: UsageMapping, words: EngineWords = EMBEDDED)
         made["currency"] = ibis.literal(mapping.currency)
     if "calls" not in mapping.column:
         made["calls"] = _calls(made, mapping)
-    failed = [word.casefold() for word in mapping.failed]
-    ended = made["status"].strip().lower().isin(failed).fill_null(False) if failed else ibis.literal(False)
-    made["is_failed"] = ibis.ifelse(ended, 1, 0)
+    for mark, words_of in (("is_failed", mapping.failed), ("is_late", mapping.timed_out)):
+        made[mark] = _is_ended(made["status"], words_of)
     made["passed"] = _passed(lines, mapping)
     made["doubled"] = ibis.literal(False)
     made["file"] = lines[FILE]
     made["whole"] = words.digest(_whole_line(lines, mapping))
     return lines.select(**made)
+
+
+def _is_ended(status: Any, words: list[str]) -> Any:
+    """1 for lines whose status is one of some words."""
+    import ibis
+
+    known = [word.casefold() for word in words]
+    ended = status.strip().lower().isin(known).fill_null(False) if known else ibis.literal(False)
+    return ibis.ifelse(ended, 1, 0)
 
 
 def _whole_line(lines: Any, mapping: UsageMapping) -> Any:
