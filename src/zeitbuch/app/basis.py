@@ -94,7 +94,9 @@ def load_basis(
     return EstimateBasis(
         card,
         # Of rules that say as much of where they hold the later one does.
-        structs.replace(assumed, assume=(*assumed.assume, *counted.assume)) if counted.assume else assumed,
+        structs.replace(assumed, assume=(*assumed.assume, *counted.assume), season=(*assumed.season, *counted.season))
+        if counted.assume or counted.season
+        else assumed,
         when,
         bool(month),
         counting,

@@ -37,7 +37,7 @@ def run(args: argparse.Namespace) -> int:
         show_result("table", form, TableResult("calibration", found, lambda full: measured_sheet(found, full)), args)
     if target:
         write_output(measured_text(found), target)
-        written = sum(one.written for one in found.measured)
+        written = sum(one.written for one in found.measured) + sum(one.written for one in found.seasons)
         if not args.quiet and target != "-":
             say(f"{count_words(written, 'rule')} in {target}: zeitbuch estimate --measured {target}")
     return finish_session(session, args)

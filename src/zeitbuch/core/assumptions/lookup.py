@@ -117,9 +117,9 @@ class AssumptionLookup:
         self.flow_id = flow.id
         self.worlds = worlds
         self.by: dict[str, list[ReadyRule]] = {}
-        self.season = next(
-            (season for season in reversed(assumptions.season) if pattern_fits(season.flow, *names)), None
-        )
+        # As of rules, the most specific one holds, among equals the later.
+        fitting = [season for season in reversed(assumptions.season) if pattern_fits(season.flow, *names)]
+        self.season = max(fitting, key=lambda season: pattern_rank(season.flow), default=None)
         for quantity, ready in _compile_rules(assumptions):
             wanted = ready.rule.environment
             if (ready.flow is None or ready.flow(names)) and (not wanted or pattern_fits(wanted, flow.environment)):

@@ -17,11 +17,11 @@ from zeitbuch.core.pricing.call_prices import Prices
 from .flow_model import FlowModel
 from .flow_passes import PassesMeasuring
 from .flow_sizes import SizesMeasuring
-from .flow_subject import Ask, FlowSubject, rule_of
+from .flow_subject import Ask, FlowSubject, rule_of, season_of
 from .flow_times import TimesMeasuring
 from .flow_volume import VolumeMeasuring
 from .observed import FlowSeen, flow_seen
-from .records import Calibrated, Measured, Remark, Source
+from .records import Calibrated, Measured, Remark, SeasonMeasured, Source
 from .volumes_fit import DAYS_OF_MONTH
 
 _NEARLY_WHOLE = 0.98  # of a day: what is missing is less than chance makes of most days
@@ -69,6 +69,7 @@ def measure_sides(
     """What both sides tell on some days that have lines."""
     measured: list[Measured] = []
     remarks: list[Remark] = []
+    seasons: list[SeasonMeasured] = []
     prices = PricesByDay(basis)
     by_log = _days_by_log(sides)
     parts = sorted({day for case in sides.cases for day in case.shares} & set(covered))
@@ -83,9 +84,12 @@ def measure_sides(
             _measure_flow(subject)
             measured += subject.found
             remarks += subject.remarks
+            seasons += subject.seasons
         if progress is not None:
             progress(number)
-    return Calibrated(str(covered[0]), str(covered[-1]), len(covered), tuple(measured), tuple(remarks))
+    return Calibrated(
+        str(covered[0]), str(covered[-1]), len(covered), tuple(measured), tuple(remarks), seasons=tuple(seasons)
+    )
 
 
 def _days_by_log(sides: Sides) -> dict[int, frozenset[date]]:
@@ -171,6 +175,9 @@ def _subject_of(
 
 def with_measured(assumptions: Assumptions, found: Calibrated) -> Assumptions:
     """Assumptions with what was measured behind them: of rules that say as much the later one holds."""
+    seasons = tuple([season_of(one) for one in found.seasons if one.written])
     return structs.replace(
-        assumptions, assume=(*assumptions.assume, *[rule_of(one) for one in found.measured if one.written])
+        assumptions,
+        season=(*assumptions.season, *seasons),
+        assume=(*assumptions.assume, *[rule_of(one) for one in found.measured if one.written]),
     )

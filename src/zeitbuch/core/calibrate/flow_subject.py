@@ -9,14 +9,14 @@ from typing import NamedTuple
 
 from zeitbuch.core.actuals.flow_cases import FlowCase
 from zeitbuch.core.assumptions.quantities import QUANTITIES
-from zeitbuch.core.assumptions.rules import Rule
+from zeitbuch.core.assumptions.rules import Rule, Season
 from zeitbuch.core.assumptions.values import Range, Value
 from zeitbuch.core.estimate.knobs import find_knobs
 from zeitbuch.core.model.name_patterns import literal_pattern
 
 from .flow_model import FlowModel
 from .observed import FlowSeen
-from .records import Measured, Remark
+from .records import Measured, Remark, SeasonMeasured
 from .volumes_fit import DAYS_OF_MONTH
 
 
@@ -31,7 +31,7 @@ class Ask(NamedTuple):
 
 
 class FlowSubject:
-    """A flow with both sides. ``found`` are its numbers, ``remarks`` what else there is to say."""
+    """A flow with both sides. ``found`` are its numbers, ``seasons`` how they go over the year, ``remarks`` what else there is to say."""
 
     def __init__(self, case: FlowCase, seen: FlowSeen, model: FlowModel, ask: Ask) -> None:
         self.case, self.seen, self.model, self.ask = case, seen, model, ask
@@ -40,6 +40,7 @@ class FlowSubject:
         self.steps = {step.id: step for step in model.flow.steps}
         self.found: list[Measured] = []
         self.remarks: list[Remark] = []
+        self.seasons: list[SeasonMeasured] = []
 
     def say(self, words: str) -> None:
         """Adds a remark."""
@@ -80,3 +81,8 @@ def rule_of(one: Measured, note: str = "") -> Rule:
         flow=literal_pattern(one.flow), step=one.step, case=one.case, trigger=one.trigger, since=date.fromisoformat(one.since) if one.since else None,
         weekdays=one.weekdays, evidence="measured", note=note, **{one.quantity: figure},  # type: ignore[arg-type]
     )  # fmt: skip
+
+
+def season_of(one: SeasonMeasured, note: str = "") -> Season:
+    """The season that was measured."""
+    return Season(one.factors, literal_pattern(one.flow), note)

@@ -14,6 +14,8 @@ from .flow_passes import PassesMeasuring
 from .flow_subject import FlowSubject
 from .observed import Floats
 from .passes_fit import PassesFit
+from .records import SeasonMeasured
+from .season_fit import factors_words, fit_season
 from .volumes_fit import (
     FEW,
     Place,
@@ -26,6 +28,7 @@ from .volumes_fit import (
     places_of_volume,
 )
 
+_FACTOR_DIGITS = 3
 _OFF = 0.1  # runs beside those that follow from something else, as a part of them, from which on they are told
 _LEAST_OWN = 0.02  # of runs that others cause, too: the least part that is its own
 
@@ -47,7 +50,7 @@ class VolumeMeasuring:
             self._tell_schedule(runs, places)
             return
         # A share of checks is higher on no day for there being more of them; what is declared goes with the season.
-        level = checks / checks.mean() if places[0].quantity == "hit_rate" else self._seasons()
+        level = checks / checks.mean() if places[0].quantity == "hit_rate" else self._measured_seasons(runs)
         found = fit_volume(self.flow.seen.days, runs, self.flow.ask.horizon, level)
         if not any(rate.runs for rate in found.rates):
             since = self.flow.seen.days[found.first]
@@ -60,6 +63,27 @@ class VolumeMeasuring:
             before = self._volume_before(place)
             for rate in found.rates:
                 self._add_rate(rate, place, found.first, before, kept, level)
+
+    def _measured_seasons(self, runs: Floats) -> Floats:
+        """What the volume of an average month is multiplied by on each day: as declared, else as the log has it."""
+        season, days = fit_season(self.flow.seen.days, runs), self.flow.seen.days
+        declared = self.flow.base.lookup.season
+        if season is None:
+            return self._seasons()
+        if not season.certain:
+            if declared is None:
+                words = "a season, or what happened once or stayed; a second year tells"
+                self.flow.say(f"its runs differ by months ({factors_words(season.factors)}): {words}")
+            return self._seasons()
+        kept = declared is not None and not self.flow.ask.over_declared
+        factors = tuple(round(factor, _FACTOR_DIGITS) for factor in season.factors)
+        before = declared.factors if declared is not None else ()
+        flow, name = self.flow.model.flow.id, self.flow.case.name
+        why = "declared, and kept" if kept else ""
+        self.flow.seasons.append(
+            SeasonMeasured(flow, name, factors, season.runs, str(days[0]), str(days[-1]), before, not kept, why)
+        )
+        return self._seasons() if kept else np.array([season.factors[day.month - 1] for day in days])
 
     def _called_a_day(self) -> float:
         """Runs that other flows cause on the last day, as estimated."""

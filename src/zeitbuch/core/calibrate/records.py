@@ -38,6 +38,21 @@ class Measured(Struct, frozen=True):
     alone: bool = True
 
 
+class SeasonMeasured(Struct, frozen=True):
+    """How the volume of a flow goes over the year: twelve ``factors``, January first, around 1, with the runs and days that they rest on, and
+    those that were declared ``before`` (empty: none). ``written`` says whether it goes into the file, ``why`` what there is to say of it."""
+
+    flow: str
+    flow_name: str
+    factors: tuple[float, ...]
+    runs: float
+    first_day: str
+    last_day: str
+    before: tuple[float, ...] = ()
+    written: bool = True
+    why: str = ""
+
+
 class Remark(Struct, frozen=True):
     """What there is to say of a flow, and of which of its parts."""
 
@@ -61,6 +76,7 @@ class Calibrated(Struct, frozen=True):
     measured: tuple[Measured, ...]
     remarks: tuple[Remark, ...] = ()
     sources: tuple[Source, ...] = ()
+    seasons: tuple[SeasonMeasured, ...] = ()
 
 
 class FlowCheck(Struct, frozen=True):

@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from statistics import median
 
 from zeitbuch.core.assumptions.values import EVIDENCE_WORDS
-from zeitbuch.core.calibrate.records import Calibrated, CalibrationCheck, FlowCheck, Measured
+from zeitbuch.core.calibrate.records import Calibrated, CalibrationCheck, FlowCheck, Measured, SeasonMeasured
+from zeitbuch.core.calibrate.season_fit import factors_words
 from zeitbuch.core.model.sheet import Column, Sheet, number_text
 from zeitbuch.core.model.words import count_words
 
@@ -25,7 +26,7 @@ def measured_sheet(found: Calibrated, full: bool = False) -> Sheet:
         Column("written", "written", rank=2),
         Column("why", "to know", least=16),
     )
-    rows = tuple([_measured_row(one, full) for one in found.measured])
+    rows = (*[_measured_row(one, full) for one in found.measured], *map(_season_row, found.seasons))
     return Sheet(columns, rows, title=_title(found), notes=tuple(remark_lines(found)))
 
 
@@ -58,6 +59,14 @@ def _measured_row(one: Measured, full: bool) -> tuple[object, ...]:
     )
     return (
         one.flow_name, one.subject + days, number_text(one.value), ends, cases_words(one), before, one.since,
+        "yes" if one.written else "no", one.why,
+    )  # fmt: skip
+
+
+def _season_row(one: SeasonMeasured) -> tuple[object, ...]:
+    before = f"{factors_words(one.before)} (declared)" if one.before else ""
+    return (
+        one.flow_name, "season of its runs", factors_words(one.factors), "", f"{one.runs:,.0f} runs", before, "",
         "yes" if one.written else "no", one.why,
     )  # fmt: skip
 

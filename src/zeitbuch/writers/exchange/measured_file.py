@@ -3,13 +3,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from datetime import date
 
 import tomlkit
+from tomlkit import TOMLDocument
 from tomlkit.items import Comment, Table
 
 from zeitbuch.core.assumptions.values import EVIDENCE_WORDS
-from zeitbuch.core.calibrate.records import Calibrated, Measured
+from zeitbuch.core.calibrate.records import Calibrated, Measured, SeasonMeasured
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.sheet import number_text
 from zeitbuch.core.model.words import count_words
@@ -37,22 +39,42 @@ def measured_text(found: Calibrated) -> str:
     )
     for line in remark_lines(found):
         document.add(_comment(line))
+    for words in _not_written(found):
+        document.add(_comment(f"not written: {words}"))
+    document.add("assumptions", tomlkit.item(1))
+    _add_tables(document, "season", [_season(one) for one in found.seasons if one.written])
+    _add_tables(document, "assume", [_rule(one) for one in found.measured if one.written])
+    return tomlkit.dumps(document)
+
+
+def _not_written(found: Calibrated) -> Iterator[str]:
     for one in found.measured:
         if not one.written:
-            document.add(_comment(f"not written: {one.flow_name}, {one.subject}: {number_text(one.value)}; {one.why}"))
-    document.add("assumptions", tomlkit.item(1))
-    rows = tomlkit.aot()
-    for one in found.measured:
-        if one.written:
-            rows.append(_rule(one))
-    if len(rows):
-        document.add("assume", rows)
-    return tomlkit.dumps(document)
+            yield f"{one.flow_name}, {one.subject}: {number_text(one.value)}; {one.why}"
+    for season in found.seasons:
+        if not season.written:
+            yield f"{season.flow_name}, season: {', '.join(map(number_text, season.factors))}; {season.why}"
+
+
+def _add_tables(document: TOMLDocument, key: str, rows: Iterable[Table]) -> None:
+    tables = tomlkit.aot()
+    for row in rows:
+        tables.append(row)
+    if len(tables):
+        document.add(key, tables)
 
 
 def _comment(text: str) -> Comment:
     """A comment of one line, whatever names of logs hold."""
     return tomlkit.comment(make_inert(text, keep_lines=False))
+
+
+def _season(one: SeasonMeasured) -> Table:
+    row = tomlkit.table()
+    row.add("flow", literal_pattern(one.flow))
+    row.add("factors", list(one.factors))
+    row.add("note", f"measured: {one.runs:,.0f} runs, {one.first_day} to {one.last_day}")
+    return row
 
 
 def _rule(one: Measured) -> Table:
