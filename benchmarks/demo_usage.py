@@ -104,7 +104,7 @@ def chat_calls(flow: ExpectedFlow, day: date, rng: np.random.Generator, costs: C
                 rows.append({
                     "at": moment + timedelta(seconds=4 * call), "flow": flow.id, "run": f"{flow.id}-{day:%m%d}-{number:03d}", "step": step.id,
                     "model": one.model, "in": int(one.tokens_in or 0), "out": int(one.tokens_out or 0), "kr": billed.quantize(Decimal("0.00000001")),
-                    "seconds": round(float(rng.gamma(4, 2)), 1), "ended": "failed" if rng.random() < 0.02 else "done",
+                    "seconds": round(float(rng.gamma(4, 1)), 1), "ended": "failed" if rng.random() < 0.02 else "done",
                 })  # fmt: skip
     return rows
 

@@ -78,7 +78,7 @@ class TimesMeasuring:
 
 
 def _lines_of_pass(group: GroupSeen, made: StepEstimate | None) -> float:
-    """Lines of one pass: as many as it makes calls, where each line is one; else one."""
-    if made is None or not made.passes or not made.calls or group.total("calls") != group.lines.sum():
+    """Lines of one pass: as many as it makes calls, where each line is one or more; else one."""
+    if made is None or not made.passes or not made.calls or group.total("calls") < group.lines.sum():
         return 1.0
     return made.calls / made.passes
