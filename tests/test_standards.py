@@ -397,3 +397,29 @@ def test_a_first_state_of_events_makes_triggers(tmp_path: Path) -> None:
     (trigger,) = flow.triggers
     assert (trigger.kind, trigger.event) == ("event", "quay.seen") and flow.steps[0].kind == "tool"
     assert [problem.code for problem in reader.problems if "gone" in problem.message] == ["link-end"]
+
+
+@pytest.mark.parametrize(
+    ("timers", "limit"),
+    [
+        ([("PT12H", "")], 43_200.0),
+        ([("PT12H", ""), ("PT90M", "")], 5_400.0),
+        ([("PT12H", 'cancelActivity="false"')], None),  # a reminder: the person goes on
+        ([("=limit", "")], None),  # an expression of the engine
+        ([("PT12H", 'cancelActivity="false"'), ("P2D", 'cancelActivity="true"')], 172_800.0),
+    ],
+)
+def test_a_timer_on_the_border_that_interrupts_is_the_time_limit(
+    timers: list[tuple[str, str]], limit: float | None, tmp_path: Path
+) -> None:
+    events = "".join(
+        f'<boundaryEvent id="b{place}" attachedToRef="u" {more}><timerEventDefinition><timeDuration>{text}</timeDuration></timerEventDefinition></boundaryEvent>'
+        for place, (text, more) in enumerate(timers)
+    )
+    text = (
+        '<definitions xmlns="http://www.omg.org/spec/BPMN/20100524/MODEL" targetNamespace="x"><process id="p"><startEvent id="s"/>'
+        f'<userTask id="u" name="Sign"/>{events}<sequenceFlow id="f" sourceRef="s" targetRef="u"/></process></definitions>'
+    )
+    (flow,), _ = read_text(text, tmp_path, "a.bpmn")
+    (person,) = [one for one in flow.steps if one.id == "u"]
+    assert person.timeout == limit

@@ -3,10 +3,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+
+from msgspec import structs
 
 from zeitbuch.core.model import bpmn_terms as E
 from zeitbuch.core.model.records import Link, LinkRole, Outcome, Step, Trigger
+from zeitbuch.readers.input.clock_texts import duration_of
 from zeitbuch.readers.input.xml_tree import Element
 
 from .definitions import Definitions
@@ -14,6 +17,7 @@ from .details import definitions_of, event_word, local_name, take_child, take_na
 from .extension_records import OwnRecords
 from .process_index import ProcessIndex
 
+GOES_ON = " (goes on)"  # behind the label of an event that does not interrupt its activity
 _FAILS = ("errorEventDefinition", "cancelEventDefinition")
 
 
@@ -89,7 +93,7 @@ class ArrowReader:
             after = ("timeout",)
         going_on = event.attribute("cancelActivity") == "false"
         name = " ".join(event.attribute("name").split())
-        label = (name or event_word(kind)) + (" (goes on)" if going_on else "")
+        label = (name or event_word(kind)) + (GOES_ON if going_on else "")
         attached = event.attribute("attachedToRef")
         if local_name(attached) not in self.definitions.elements:
             self.definitions.tell_missing(local_name(attached), event)
@@ -97,6 +101,26 @@ class ArrowReader:
             source=self._end_of(attached), target=self._end_of(event.attribute("id")), role=role, label=label, after=after,
             origin=self.definitions.origin_of(event),
         )  # fmt: skip
+
+
+def with_limits(steps: Sequence[Step], links: Iterable[Link]) -> list[Step]:
+    """The steps; those with a timer on their border that interrupts them have its duration as their time limit, the shortest of several (OMG
+    formal/2011-01-03, clause 10.4.4 "Intermediate Event", attached to an activity boundary). One that lets them go on is a reminder."""
+    durations = {step.id: _timer_durations(step) for step in steps}
+    limits: dict[str, list[float]] = {}
+    for link in links:
+        if link.after == ("timeout",) and not link.label.endswith(GOES_ON):
+            limits.setdefault(link.source, []).extend(durations.get(link.target, ()))
+    return [
+        structs.replace(step, timeout=min(limits[step.id])) if step.timeout is None and limits.get(step.id) else step
+        for step in steps
+    ]
+
+
+def _timer_durations(step: Step) -> list[float]:
+    """The seconds of the timer that an event is; none where an expression says them."""
+    texts = [one.value for one in step.inputs if one.name == "timeDuration" and isinstance(one.value, str)]
+    return [seconds for text in texts if (seconds := duration_of(text)) is not None]
 
 
 def implicit_start(key: str, called: bool, steps: list[Step], links: list[Link]) -> tuple[Trigger, list[Link]]:

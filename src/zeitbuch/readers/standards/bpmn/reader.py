@@ -15,7 +15,7 @@ from zeitbuch.core.model.records import Connection, Content, Flow, Origin, Varia
 from zeitbuch.readers.input.limits import count_values
 from zeitbuch.readers.input.xml_tree import Element, noise_below
 
-from .arrows import ArrowReader, implicit_start
+from .arrows import ArrowReader, implicit_start, with_limits
 from .definitions import Definitions
 from .details import local_name, take_name, take_note
 from .elements import ElementReader
@@ -67,7 +67,7 @@ class ProcessReader:
         elements, arrows = self.elements, self.arrows
         elements.read_container(process, None)
         links = [*elements.links, *arrows.links_of(elements.steps, elements.entries)]
-        steps, triggers = elements.steps, elements.triggers
+        steps, triggers = with_limits(elements.steps, links), elements.triggers
         if not triggers:
             start, ways = implicit_start(key, key in definitions.called, steps, links)
             triggers, links = [start], [*ways, *links]
