@@ -60,6 +60,11 @@ class UsageSum(Struct, frozen=True, gc=False):
         return (getattr(self, column) or 0.0) if column is not None else 0.0
 
 
+def sum_key(one: UsageSum) -> tuple[object, ...]:
+    """By what sums are told apart, in an order that is always the same."""
+    return tuple([getattr(one, name) or "" for name in KEYS]), one.passed, one.doubled, one.lines, str(one.cost)
+
+
 def sums_of_usage(records: Any, kept: Sequence[str]) -> Any:
     """The expression that adds records up: one row for each combination of ``KEYS``. ``kept`` are the columns that the log has."""
     measures = {name: records[name].sum() for name in MEASURES if name in kept}

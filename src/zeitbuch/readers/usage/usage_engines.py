@@ -7,6 +7,8 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Sequence
 from pathlib import Path
+from socket import create_connection
+from time import monotonic, sleep
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -99,6 +101,8 @@ appender.console.target = SYSTEM_ERR
 appender.console.filter.threshold.type = ThresholdFilter
 appender.console.filter.threshold.level = off
 """
+_CONNECT_PORT, _ANSWER_WITHIN = 15002, 10.0  # of Spark Connect; seconds
+_WORKERS_WITHIN, _WITH_DRIVER = 60.0, 2  # seconds, and executors: the driver counts as one
 UsageEngine = EmbeddedEngine | PlaceEngine
 
 
@@ -109,10 +113,14 @@ def engine_of(paths: Sequence[str], mapping: UsageMapping) -> UsageEngine:
 
 
 def shown_place(mapping: UsageMapping) -> str:
-    """The engine and table of a mapping, without a password: 'postgresql://db.harbour/lake usage.calls'."""
+    """The engine and table of a mapping, without a password or token: 'postgresql://db.harbour/lake usage.calls'."""
     parts = urlsplit(mapping.engine)
     host = parts.netloc.rpartition("@")[2]
-    address = f"{parts.scheme}://{host}{parts.path}" if parts.netloc or parts.path.startswith("/") else mapping.engine
+    address = (
+        f"{parts.scheme}://{host}{parts.path.partition(';')[0]}"
+        if parts.netloc or parts.path.startswith("/")
+        else mapping.engine
+    )
     return f"{address} {mapping.table or ', '.join(mapping.files)}".strip()
 
 
@@ -159,14 +167,38 @@ def _connect_spark(address: str, place: str) -> tuple[Any, tuple[type[Exception]
         builder = builder.config("spark.ui.enabled", "false").config("spark.ui.showConsoleProgress", "false")
         _silence_spark(address)
     try:
+        if address.startswith("sc://"):
+            _reach_server(address)
         session = builder.getOrCreate()
+        if address.startswith("spark://"):
+            _await_workers(session, place)
         session.conf.set("spark.sql.session.timeZone", "UTC")
         session.conf.set("spark.sql.ansi.enabled", "false")
         if not address.startswith("sc://"):
             session.sparkContext.setLogLevel("OFF")
         return ibis.pyspark.connect(session), errors
+    except ImportError:  # of what only addresses of servers need
+        raise _not_installed("Spark Connect", "spark") from None
     except (*errors, RuntimeError, OSError) as error:  # no Java, no cluster
         raise unreachable(place, error) from None
+
+
+def _reach_server(address: str) -> None:
+    """Raises OSError where no server listens: its client would try for ten minutes."""
+    parts = urlsplit(address)
+    with create_connection((parts.hostname or "", parts.port or _CONNECT_PORT), timeout=_ANSWER_WITHIN):
+        pass
+
+
+def _await_workers(session: Any, place: str) -> None:
+    """Waits for a worker of a cluster: without one its questions would wait for ever. Raises ZeitbuchError where none comes."""
+    tracker = session.sparkContext._jsc.sc().statusTracker()
+    end = monotonic() + _WORKERS_WITHIN
+    while len(tracker.getExecutorInfos()) < _WITH_DRIVER:
+        if monotonic() > end:
+            session.stop()
+            raise unreachable(place, TimeoutError(f"no worker of the cluster within {_WORKERS_WITHIN:.0f} seconds"))
+        sleep(0.2)
 
 
 def _silence_spark(address: str) -> None:

@@ -23,6 +23,7 @@ from zeitbuch.core.actuals.grouping import (
     hours_of_usage,
     runs_by_day_of_usage,
     runs_of_usage,
+    sum_key,
     sums_of_usage,
     usage_sum,
     with_doubled,
@@ -156,7 +157,7 @@ def _add_tables(
         hours = fetch(hours_of_usage(records)) if clocks_asked else []
         clocks = fetch(clocks_of_usage(records)) if clocks_asked else []
         arrivals = fetch(arrivals_of_usage(records)) if "arrived" in mapping.column else []
-        sums = [usage_sum(row) for row in rows]
+        sums = sorted([usage_sum(row) for row in rows], key=sum_key)  # engines give them in any order
         found.times += _times_of(engine, records, sums, mapping, few, timing)
     except engine.errors as error:
         if isinstance(engine, PlaceEngine):
