@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 import yaml
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from builders import ask, chain, step
-from conftest import ESTATE, Run
+from conftest import ESTATE, Run, draws
 from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.readers.config import workspace
 from zeitbuch.readers.dialects.rules import load_dialect, parse_dialect
-from zeitbuch.readers.input.positions import locate_pointer
+from zeitbuch.readers.input.positions import json_offset, locate_pointer, quick_offset
 from zeitbuch.readers.reading.reader import Reader
 from zeitbuch.writers.exchange.native import to_yaml
 
@@ -240,3 +243,52 @@ def test_keys_of_yaml_that_are_no_texts_are_read_as_texts(tmp_path: Path, run: R
     ran = run("convert", "x.yaml", "-f", "json")
     inputs = {one["name"]: one["value"] for one in json.loads(ran.out)["flows"][0]["steps"][0]["inputs"]}
     assert ran.code == 0 and inputs == {"null": 1, "true": 2, "1": 3, "2": {"3": "four"}}
+
+
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(max_size=6),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(max_size=3), inner, max_size=4),
+    max_leaves=12,
+)
+
+
+def pointers_in(value: object, before: str = "") -> Iterator[str]:
+    yield before
+    parts = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for key, inner in parts:
+        yield from pointers_in(inner, f"{before}/{str(key).replace('~', '~0').replace('/', '~1')}")
+
+
+@settings(max_examples=draws(150), deadline=None)
+@given(
+    value=VALUES,
+    indent=st.sampled_from([None, 0, 2]),
+    as_ascii=st.booleans(),
+    blanks=st.sampled_from(["", " ", "\n\t"]),
+)
+def test_the_quick_way_to_a_place_is_the_slow_one(
+    value: object, indent: int | None, as_ascii: bool, blanks: str
+) -> None:
+    text = blanks + json.dumps(value, indent=indent, ensure_ascii=as_ascii) + blanks
+    raw = text.encode()
+    for pointer in pointers_in(value):
+        quick = quick_offset(raw, pointer)
+        assert quick is None or quick == len(text[: json_offset(text, pointer)].encode()), (text, pointer)
+        assert quick is not None or "\\" in text, (text, pointer)  # only keys with escapes need the slow one
+
+
+@pytest.mark.parametrize(
+    ("text", "pointer", "place"),
+    [
+        ('{"a": 1, "a": 2}', "/a", (1, 2)),  # of a key that stands twice the first
+        ('{"a": 1, "a": 1}', "/a", (1, 2)),
+        ('{"x": {"a": 7}, "a": 7}', "/a", (1, 17)),  # not the same key within another value
+        ('{"x": "\\"a\\": 7", "a": 7}', "/a", (1, 19)),
+        ('{"b": "a", "a": [0, 1, 10, 1]}', "/a/3", (1, 28)),
+        ('{"a": NaN, "b": 1}', "/b", (1, 12)),  # no strict JSON
+        ('{"a": 1, "b": [1, 2', "/a", (1, 2)),  # broken off behind it
+        ('{"\\u0061": 1}', "/a", (1, 2)),
+    ],
+)
+def test_places_that_are_hard_to_find(text: str, pointer: str, place: tuple[int, int]) -> None:
+    assert locate_pointer("x.json", text.encode(), pointer) == place

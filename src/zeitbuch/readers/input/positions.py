@@ -6,11 +6,13 @@ from __future__ import annotations
 
 import json
 import re
+from codecs import BOM_UTF8
 from collections.abc import Iterable, Mapping
 from json.decoder import scanstring  # type: ignore[attr-defined]
 from typing import Any
 
-from msgspec import structs
+from msgspec import DecodeError, Raw, structs
+from msgspec.json import Decoder
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Origin
@@ -24,6 +26,8 @@ from .sources import is_package, load_input
 _SPACE = re.compile(r"[ \t\r\n]*")
 _COLON = re.compile(r"[ \t\r\n]*:[ \t\r\n]*")
 _COMMA = re.compile(r"[ \t\r\n]*,[ \t\r\n]*")
+_BLANKS = b" \t\r\n"
+_members, _elements = Decoder(dict[str, Raw]), Decoder(list[Raw])
 _scan_value = json.JSONDecoder(strict=False).scan_once  # type: ignore[attr-defined]
 
 
@@ -85,6 +89,64 @@ def _element(text: str, at: int, number: int) -> int:
     return at
 
 
+def quick_offset(raw: bytes, pointer: str) -> int | None:
+    """The same offset in bytes, found without making the values that lie before it; None where the quick way does not tell (a key that is written
+    with escapes or stands twice, a part that is not there, text that is no strict JSON): then the slow one does."""
+    held, base = raw, 0
+    best = len(raw) - len(raw.lstrip(_BLANKS))
+    try:
+        for part in pointer_keys(pointer):
+            first = held.lstrip(_BLANKS)[:1]
+            if first == b"{":
+                place, at, value = _quick_member(held, part)
+                best = base + place
+            elif first == b"[" and part.isdecimal():
+                at, value = _quick_element(held, int(part))
+                best = base + at
+            else:
+                return None
+            held, base = value, base + at
+    except (DecodeError, LookupError):
+        return None
+    return best
+
+
+def _quick_member(held: bytes, name: str) -> tuple[int, int, bytes]:
+    """Where the key of a member stands in an object, where its value does, and the value. Raises LookupError."""
+    value = bytes(_members.decode(held)[name])
+    token, place = b'"' + name.encode() + b'"', 0
+    while (place := held.find(token, place)) >= 0:
+        colon = len(held) - len(held[place + len(token) :].lstrip(_BLANKS))
+        at = len(held) - len(held[colon + 1 :].lstrip(_BLANKS))
+        if held[colon : colon + 1] == b":" and _is_outermost(held[:place]):
+            if held.startswith(value, at):
+                return place, at, value
+            break  # of a key that stands twice the last value was read, and the first is meant
+        place += 1
+    raise LookupError(name)
+
+
+def _is_outermost(before: bytes) -> bool:
+    """Whether what stands before a key is the beginning of an object of which it is a member."""
+    try:
+        _members.decode(before + b'"":0}')
+    except DecodeError:
+        return False
+    return True
+
+
+def _quick_element(held: bytes, number: int) -> tuple[int, bytes]:
+    """Where an element stands in a list, and itself. Raises LookupError."""
+    at = held.index(b"[") + 1
+    for place, part in enumerate(_elements.decode(held)):
+        value = bytes(part)
+        at = held.index(value, at)  # only a comma and blanks stand before it
+        if place == number:
+            return at, value
+        at += len(value)
+    raise LookupError(number)
+
+
 def _yaml_place(raw: bytes, pointer: str) -> tuple[int, int]:
     import yaml
 
@@ -109,7 +171,12 @@ def locate_pointer(name: str, raw: bytes, pointer: str) -> tuple[int, int] | Non
     try:
         if name.endswith((".yaml", ".yml")):
             return _yaml_place(raw, pointer)
-        text = as_utf8(raw).decode("utf-8-sig")
+        plain = as_utf8(raw).removeprefix(BOM_UTF8)
+        quick = quick_offset(plain, pointer)
+        if quick is not None:
+            line = plain[plain.rfind(b"\n", 0, quick) + 1 : quick]
+            return plain.count(b"\n", 0, quick) + 1, len(line.decode()) + 1
+        text = plain.decode()
         place = json_offset(text, pointer)
     except (ValueError, RecursionError, IndexError, AttributeError):
         return None
