@@ -300,3 +300,22 @@ def test_messages_are_explained_by_their_codes(run: Run) -> None:
     ran = run("explain", "--message", "link-ends")
     assert ran.code == 2 and "near it: link-end" in ran.err
     assert "expected the id or name of a FLOW" in run("explain").err
+
+
+def test_help_of_a_command_is_asked_by_its_name(run: Run) -> None:
+    assert run("help").out == run("--help").out and run("help").code == 0
+    asked = run("help", "reconcile")
+    assert asked.out == run("reconcile", "--help").out and asked.code == 0
+    assert "did you mean 'reconcile'" in run("help", "reconcil").err
+
+
+def test_nothing_that_can_be_read_is_no_snapshot(run: Run, tmp_path: Path) -> None:
+    for number, held in enumerate((b"", b"{}", b"{broken")):
+        book = str(tmp_path / f"book{number}.sqlite")
+        ran = run("record", "-", "--book", book, stdin=held)
+        assert ran.code == 2 and "snapshot" not in ran.out and "<stdin>" in ran.err, ran
+    folder = tmp_path / "exports"
+    folder.mkdir()
+    (folder / "a.json").write_text("{broken")
+    assert run("record", str(folder), "--book", str(tmp_path / "b.sqlite")).code == 2
+    assert "snapshot 1" not in run("history", "--book", str(tmp_path / "b.sqlite")).out

@@ -163,6 +163,10 @@ def write_snapshot(
         contents = {**contents, **_read_missing(session, inputs, files, missing)}
         basis = Basis(request.at[:7], request.rates, request.assumptions)
         made = make_versions(session, writing, before, files, inputs, basis)
+        if not snapshots and not made.versions and any(one.severity == "error" for one in session.problems):
+            raise InputFaults(
+                session.problems
+            )  # nothing at all could be read: a snapshot would say that there is nothing
         if request.strict:
             _refuse_unread(session, [one.name for one in made.unreadable])
         unreadable = tuple([(one.flow, one.file) for one in made.unreadable])

@@ -35,7 +35,7 @@ examples:
   zeitbuch estimate exports/ --steps     what a run costs, step by step
   zeitbuch diff october/ november/       what changed since last month
 
-`zeitbuch COMMAND -h` shows the options of a command with an example.
+`zeitbuch help COMMAND` shows the options of a command with an example.
 exit status: 0 fine; 1 the answer is no (differences found); 2 wrong use or unreadable input"""
 
 
@@ -75,6 +75,8 @@ def main(argv: Sequence[str] | None = None) -> int:
     words = list(sys.argv[1:] if argv is None else argv)
     if words and words[0] in COMMANDS:
         return _run_command(words[0], words[1:])
+    if words and words[0] == "help":
+        return main([*words[1:2], "--help"])
     parser = _top_parser()
     if not words:
         parser.print_help()
