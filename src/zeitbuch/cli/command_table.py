@@ -28,5 +28,6 @@ COMMANDS: dict[str, str] = {
     "calibrate": "measure assumptions on usage logs, and see how well they predict",
     "dialect": "propose, try and list dialects: how builders write their exports",
     "convert": "write any readable source in the native form or as BPMN",
+    "completion": "print what makes a shell complete commands, options and names",
     "schema": "print the JSON Schema of a file format or a result",
 }

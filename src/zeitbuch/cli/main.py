@@ -13,6 +13,7 @@ if sys.argv[0].rpartition("/")[2] in ("zeitbuch", "__main__.py"):
 
 import argparse
 import gc
+import os
 from collections.abc import Sequence
 from importlib import import_module
 
@@ -21,6 +22,7 @@ from zeitbuch.version import __version__
 from .command_table import COMMANDS
 from .shared.exit_codes import WRONG
 
+_SHELL_ASKS = "_ARGCOMPLETE"  # set by a shell that wants completions
 TYPE_CHECKING = False
 if TYPE_CHECKING:  # importing it would take a tenth of the start
     from typing import Any
@@ -72,6 +74,10 @@ class CommandParser(argparse.ArgumentParser):
 
 def main(argv: Sequence[str] | None = None) -> int:
     """Run one command; returns the exit status."""
+    if _SHELL_ASKS in os.environ:
+        from .completion import complete
+
+        complete()
     words = list(sys.argv[1:] if argv is None else argv)
     if words and words[0] in COMMANDS:
         return _run_command(words[0], words[1:])
