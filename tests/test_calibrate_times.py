@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import datetime as dt
 import gzip
 import json
 import random
@@ -15,12 +16,13 @@ from msgspec import structs
 from builders import ask, chain, step
 from calibrate_worlds import Block, Blueprint, Call, simulate
 from conftest import Run
-from test_calibrate import log_of, measured, world_of
+from test_calibrate import DAYS, log_of, measured, world_of
 from usage_worlds import World
 from zeitbuch.core.actuals.reconcile import Asked, Basis, Log
 from zeitbuch.core.actuals.usage_mapping import UsageMapping, mapping_faults
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.calibrate.calibrate import calibrate, with_measured
+from zeitbuch.core.calibrate.check import check_calibration
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 from zeitbuch.core.model.records import Estate, ModelUse, Trigger
 from zeitbuch.readers.usage.usage_log import read_usage
@@ -158,3 +160,17 @@ def test_a_log_of_steps_without_calls_tells_shares_and_limits(demo: Path, run: R
     checked = [float(row["took"]) for row in lines if row["step"] == "Check the rest rules"]
     (seconds,) = [one for one in found.values() if "Check the rest rules" in one["subject"]]
     assert seconds["value"] == pytest.approx(sum(checked) / len(checked), rel=1e-6) and seconds["cases"] == len(checked)
+
+
+def test_steps_that_take_longer_are_no_other_flow(tmp_path: Path) -> None:
+    plan = Blueprint("f", "Letters", 20.0, 1.0, [Block("call", [Call("first", "gull-1", 700, 90, 0.2)])])
+    rng = random.Random(34)
+    world = timed_world(plan, rng, 8.0)
+    for line in world.lines:
+        if line["time"].date() >= DAYS[45]:
+            line["duration"] *= 3
+    log = log_of(world, tmp_path, rng)
+    found = calibrate([log], world.basis, Asked())
+    one = measured(found, "seconds")
+    assert one.value == pytest.approx(24, rel=0.1) and abs((dt.date.fromisoformat(one.since) - DAYS[45]).days) <= 2
+    assert not check_calibration([log], world.basis, Asked()).flows[0].changed

@@ -159,3 +159,17 @@ def test_the_commands(tmp_path: Path, run: Run, demo: Path) -> None:
     result = json.loads(run(*asked, cwd=demo).out)
     codes = {one["code"]: one for one in result["explanations"]}
     assert codes["day-cut"]["first_day"] == "2026-11-20" and Decimal(codes["day-cut"]["money"]) < 0
+
+
+def test_a_wrong_clock_moves_no_lateness(tmp_path: Path) -> None:
+    lines = ["at,in_at,flow,run"]
+    for day in NOVEMBER[:20]:
+        for number in range(20):
+            came = day + dt.timedelta(days=number % 3)
+            if came <= NOVEMBER[19]:
+                lines.append(f"{day} 08:{number:02}:00,{came} 09:00:00,A,{day}-{number}")
+    lines.append(f"{NOVEMBER[0]} 08:30:00,2126-01-01 00:00:00,A,wrong")
+    (tmp_path / "log.csv").write_text("\n".join(lines) + "\n")
+    columns = {"time": "at", "arrived": "in_at", "flow": "flow", "run": "run"}
+    found = read_usage([str(tmp_path / "log.csv")], UsageMapping(column=dict(columns), zone="UTC"))
+    assert {one.day: round(one.arrived, 2) for one in found.part_days} == {"2026-11-19": 0.7, "2026-11-20": 0.35}

@@ -16,6 +16,7 @@ from .grouping import UsageSum
 
 FEWEST_MISSING = 12.0  # lines: that none of so many came is no chance (one in 160,000)
 _LEAST_LATE = 0.02  # of a day's lines that are still to come: less is not told
+_MOST_LATE = 366  # days: what is later is a wrong clock
 _FEWEST_LINES = 100  # by which the lateness of lines is known
 _FEWEST_DAYS = 7  # beside the one that is cut
 _NEARLY_ALL = 0.9
@@ -71,9 +72,8 @@ def part_days(
     hours: Mapping[tuple[str, int], int],
 ) -> list[PartDay]:
     """The days that are not whole, from the rows of both expressions, the sums of the log and its lines by (flow, hour of the day)."""
-    late = late_shares(
-        [(date.fromisoformat(str(row["day"])[:10]), max(0, int(row["lag"])), int(row["lines"])) for row in arrivals]
-    )
+    lags = [(date.fromisoformat(str(row["day"])[:10]), max(0, int(row["lag"])), int(row["lines"])) for row in arrivals]
+    late = late_shares([row for row in lags if row[1] <= _MOST_LATE])
     by_hour: Counter[int] = Counter()
     for (_, hour), lines in hours.items():
         by_hour[hour] += lines

@@ -70,7 +70,7 @@ def _changes(
     """Flows that are otherwise since a day of those held back -> that day: other numbers, other models, no line any more."""
     changed: dict[str, str] = {}
     for one in found.measured:
-        if one.since >= str(held[0]):
+        if one.since >= str(held[0]) and one.quantity != "seconds":  # which makes neither calls nor their cost
             changed[one.flow] = min(one.since, changed.get(one.flow, one.since))
     for case in cases:
         known = {one.model for day in kept for one in case.lines.get(day, ())}
