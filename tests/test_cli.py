@@ -132,18 +132,31 @@ def test_json_output_keeps_its_schema(name: str, words: list[str], demo: Path, r
     jsonschema.validate(json.loads(run(*words, "-f", "json", cwd=demo).out), schema)
 
 
+# Files that are shipped or that the program writes -> their schema.
+FILES = {
+    "dialects/*.toml": "dialect", "proposed.toml": "dialect", "assumptions.toml": "assumptions", "measured.toml": "assumptions",
+    "rates.toml": "rates", "scenarios/*.toml": "scenario", "zeitbuch.toml": "workspace", "usage/*.toml": "usage-mapping",
+    "own/zeitbuch.toml": "workspace", "own/rates.toml": "rates", "own/assumptions.toml": "assumptions",
+}  # fmt: skip
+
+
 def test_files_keep_their_schemas(demo: Path, run: Run) -> None:
     import tomllib
 
     native = json.loads(run("convert", "-f", "json", cwd=demo).out)
     jsonschema.validate(native, json.loads(run("schema", "flow").out))
-    for name, path in (
-        ("dialect", "dialects/kvarte.toml"),
-        ("dialect", "dialects/strandline.toml"),
-        ("assumptions", "assumptions.toml"),
-        ("workspace", "zeitbuch.toml"),
-    ):
-        jsonschema.validate(tomllib.loads((demo / path).read_text()), json.loads(run("schema", name).out))
+    run("calibrate", "--mapping", "usage/steps.toml", "-o", "measured.toml", cwd=demo)
+    run("usage", "suggest", "usage/breakwater.csv", "-o", "usage/proposed.toml", cwd=demo)
+    run("dialect", "suggest", "unknown", "-o", "proposed.toml", cwd=demo)
+    (demo / "own").mkdir()
+    assert run("init", cwd=demo / "own").code == 0
+    for pattern, name in FILES.items():
+        found = sorted(demo.glob(pattern))
+        schema = json.loads(run("schema", name).out)
+        assert found and schema["$id"] == f"urn:zeitbuch:schema:{name}", pattern
+        for path in found:
+            held = json.loads(json.dumps(tomllib.loads(path.read_text()), default=str))  # days as editors see them
+            jsonschema.validate(held, schema, jsonschema.Draft202012Validator)
     native["flows"][0]["steps"][0]["kind"] = "magic"
     with pytest.raises(jsonschema.ValidationError):
         jsonschema.validate(native, json.loads(run("schema", "flow").out))

@@ -89,9 +89,25 @@ def schema_of(name: str) -> dict[str, Any]:
     if name == "flow":
         root["properties"]["zeitbuch"] = {"const": FORMAT_VERSION}
         root["additionalProperties"] = False
+    if not row.is_result:
+        for part in (root, *parts.values()):
+            _allow_numbers(part)
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "$id": f"urn:zeitbuch:schema:{name}",
         **root,
         "title": f"Zeitbuch: {row.words}",
         "$defs": parts,
     }
+
+
+def _allow_numbers(part: Any) -> None:
+    """In files that people write an amount is a number as well as a text: both are read as decimals."""
+    if isinstance(part, dict):
+        if part.get("format") == "decimal" and part.get("type") == "string":
+            part["type"] = ["number", "string"]
+        for inner in part.values():
+            _allow_numbers(inner)
+    elif isinstance(part, list):
+        for inner in part:
+            _allow_numbers(inner)
