@@ -11,6 +11,8 @@ from .version import __version__
 
 if TYPE_CHECKING:
     from .api import (  # fmt: skip
+        calibrate,
+        check,
         clones,
         compare,
         diff,
@@ -21,12 +23,15 @@ if TYPE_CHECKING:
         inventory,
         map,
         read,
+        reconcile,
         record,
         restore,
     )
 
 __all__ = [
     "__version__",
+    "calibrate",
+    "check",
     "clones",
     "compare",
     "diff",
@@ -37,9 +42,14 @@ __all__ = [
     "inventory",
     "map",
     "read",
+    "reconcile",
     "record",
     "restore",
 ]  # fmt: skip
+
+
+def __dir__() -> list[str]:
+    return list(__all__)
 
 
 def __getattr__(name: str) -> Any:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
-from .app.basis import load_basis
+from .app.basis import EstimateBasis, load_basis
 from .app.document import document_flow
 from .app.explain import explain_flow
 from .app.map import MapRequest, draw_estate, draw_flow
@@ -33,9 +33,14 @@ if TYPE_CHECKING:
     import pandas
 
     from .app.record import Taken
+    from .app.usage import OpenLog
+    from .core.actuals.records import By as Side
+    from .core.actuals.records import Reconciled
+    from .core.calibrate.records import Calibrated
     from .core.diff.clones import CloneGroup
     from .core.diff.records import EstateChanges
     from .core.estimate.comparison import Comparison
+    from .core.report.check_table import ChecksResult
 
 
 def to_data_frame(sheet: Sheet) -> pandas.DataFrame:
@@ -92,6 +97,48 @@ class Diff(Struct, frozen=True):
         from .core.report.change_tables import changes_sheet, summary_sheet
 
         return to_data_frame(changes_sheet(self.result) if changes else summary_sheet(self.result, self.currency))
+
+
+class Checks(Struct, frozen=True):
+    """What is wrong in an estate; ``result`` holds the findings."""
+
+    result: ChecksResult
+
+    def to_frame(self) -> pandas.DataFrame:
+        """One row a finding."""
+        from .core.report.check_table import checks_sheet
+
+        return to_data_frame(checks_sheet(self.result, True, True))
+
+
+class Reconciliation(Struct, frozen=True):
+    """An estimate held against usage logs; ``result`` holds both sides and what explains the difference."""
+
+    result: Reconciled
+
+    def to_frame(self, explanations: bool = False) -> pandas.DataFrame:
+        """One row of both sides, or one an explanation."""
+        from .core.report.reconcile_tables import explanations_sheet, gaps_sheet
+
+        return to_data_frame(explanations_sheet(self.result, True) if explanations else gaps_sheet(self.result, True))
+
+
+class Calibration(Struct, frozen=True):
+    """What usage logs tell of assumptions; ``result`` holds the numbers, seasons and remarks, ``toml`` is the file of assumptions."""
+
+    result: Calibrated
+
+    @property
+    def toml(self) -> str:
+        from .writers.exchange.measured_file import measured_text
+
+        return measured_text(self.result)
+
+    def to_frame(self) -> pandas.DataFrame:
+        """One row a number."""
+        from .core.report.calibrate_tables import measured_sheet
+
+        return to_data_frame(measured_sheet(self.result, True))
 
 
 class History(Struct, frozen=True):
@@ -176,6 +223,54 @@ def diff(old: Estate, new: Estate, rates: str = "", assumptions: str = "", month
     request = DiffRequest(figures=bool(rates or assumptions))
     outcome = compare_versions(Session(), old, new, basis, request)
     return Diff(outcome.changes, outcome.currency)
+
+
+def check(estate: Estate, rates: str = "", assumptions: str = "", month: str = "", only: Sequence[str] = ()) -> Checks:
+    """What is found in an estate, the worst first; ``only`` are codes of checks. With a rate card the dearest flows come first. Places are those
+    of the model: files are not read again."""
+    from .app.check import CheckRequest, check_estate
+
+    basis = load_basis(rates, assumptions, month, today=_this_month())
+    today = f"{datetime.date.today():%Y-%m-%d}"
+    return Checks(check_estate(Session(), estate, basis, CheckRequest(only=tuple(only), today=today)))
+
+
+def reconcile(
+    estate: Estate, mappings: Sequence[str], logs: Sequence[str] = (), rates: str = "", assumptions: str = "",
+    first: datetime.date | None = None, last: datetime.date | None = None, by: Side = "flow",
+) -> Reconciliation:  # fmt: skip
+    """The estimate held against usage logs, read by ``mappings`` (paths of TOML files; ``logs`` in place of the files of the only one),
+    from day to day (both included). Raises InputFaults for lines and values that cannot be used, ZeitbuchError where no line has such a
+    day."""
+    from .app.reconcile import reconcile_usage
+    from .core.actuals.reconcile import Asked
+
+    session, basis, opened = _open_usage(mappings, logs, rates, assumptions)
+    return Reconciliation(reconcile_usage(session, estate, basis, opened, Asked(by, first, last)))
+
+
+def calibrate(
+    estate: Estate, mappings: Sequence[str], logs: Sequence[str] = (), rates: str = "", assumptions: str = "",
+    first: datetime.date | None = None, last: datetime.date | None = None, over_declared: bool = False,
+) -> Calibration:  # fmt: skip
+    """What usage logs tell of assumptions; takes and raises what ``reconcile`` does. Declared numbers stay, unless ``over_declared``."""
+    from .app.calibrate import calibrate_usage
+    from .core.actuals.reconcile import Asked
+
+    session, basis, opened = _open_usage(mappings, logs, rates, assumptions)
+    asked = Asked(first=first, last=last)
+    return Calibration(calibrate_usage(session, estate, basis, opened, asked, over_declared))
+
+
+def _open_usage(
+    mappings: Sequence[str], logs: Sequence[str], rates: str, assumptions: str
+) -> tuple[Session, EstimateBasis, list[OpenLog]]:
+    from .app.usage import open_logs
+
+    session, basis = Session(), load_basis(rates, assumptions, today=_this_month())
+    opened = open_logs(session, logs, mappings)
+    _raise_errors(session)
+    return session, basis, opened
 
 
 def clones(estate: Estate) -> list[CloneGroup]:
