@@ -9,6 +9,7 @@ import json
 import random
 from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
 import pytest
 from msgspec import structs
@@ -23,6 +24,7 @@ from zeitbuch.core.actuals.usage_mapping import UsageMapping, mapping_faults
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.calibrate.calibrate import calibrate, with_measured
 from zeitbuch.core.calibrate.check import check_calibration
+from zeitbuch.core.calibrate.records import Calibrated
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 from zeitbuch.core.model.records import Estate, ModelUse, Trigger
 from zeitbuch.readers.usage.usage_log import read_usage
@@ -174,3 +176,44 @@ def test_steps_that_take_longer_are_no_other_flow(tmp_path: Path) -> None:
     one = measured(found, "seconds")
     assert one.value == pytest.approx(24, rel=0.1) and abs((dt.date.fromisoformat(one.since) - DAYS[45]).days) <= 2
     assert not check_calibration([log], world.basis, Asked()).flows[0].changed
+
+
+def agent_log(folder: Path, columns: dict[str, str], spans: int = 1, form: Any = "") -> Calibrated:
+    """A hundred runs of an agent that is taken to think in three turns; ``spans`` lines of 9 seconds for each of its passes."""
+    (folder / "agent.csv").write_text(
+        "at,flow,run,step,model,took,ended\n"
+        + "".join(
+            f"2026-11-{1 + run % 28:02} 08:{run // 28:02}:{span:02},Letters,{run},think,gull-1,9,{'ok' if run % 4 else 'bad'}\n"
+            for run in range(100)
+            for span in range(spans)
+        )
+    )
+    mapping = UsageMapping(column=dict(columns), line="step", zone="UTC", failed=["bad"])
+    found = read_usage([str(folder / "agent.csv")], mapping)
+    mapping = structs.replace(mapping, form=form)
+    rules = (Rule(trigger="t", runs=100), Rule(step="think", turns=3.0))
+    flow = chain(
+        ask("think", name="gull-1", kind="agent"), id="f", name="Letters", triggers=(Trigger(id="t", kind="event"),)
+    )
+    basis = Basis(Estate(flows=(flow,)), None, Assumptions(assume=rules))
+    return calibrate([Log(found.sums, found.runs, mapping, found.hours, found.part_days)], basis, Asked())
+
+
+STEP_COLUMNS = {"time": "at", "flow": "flow", "run": "run", "step": "step", "duration": "took", "status": "ended"}
+
+
+@pytest.mark.parametrize("columns", [STEP_COLUMNS, STEP_COLUMNS | {"model": "model"}])
+def test_a_line_of_an_agents_pass_is_not_taken_times_its_turns(columns: dict[str, str], tmp_path: Path) -> None:
+    assert measured(agent_log(tmp_path, columns), "seconds").value == pytest.approx(9)
+
+
+def test_several_lines_of_a_pass_are_told_and_not_written(tmp_path: Path) -> None:
+    one = measured(agent_log(tmp_path, STEP_COLUMNS | {"model": "model"}, spans=3), "seconds")
+    assert not one.written and "not one a pass" in one.why
+
+
+def test_spans_of_traces_are_neither_passes_nor_tries(tmp_path: Path) -> None:
+    found = agent_log(tmp_path, STEP_COLUMNS, form="otlp")
+    assert not found.measured and any("how many calls" in one.words for one in found.remarks)
+    found = agent_log(tmp_path, STEP_COLUMNS | {"model": "model"}, spans=2, form="otlp")
+    assert not [one for one in found.measured if one.quantity == "failure"]

@@ -44,6 +44,7 @@ def completed(line: str, folder: Path) -> list[str]:
         ("zeitbuch map --flow Safety", ["Safety\\ handbook\\ assistant"]),
         ("zeitbuch explain Crew\\ swap\\ approvals Sh", ["Shift\\ leader\\ approves"]),
         ("zeitbuch explain Nowhere Sh", []),
+        ("zeitbuch map --flow Crew\\ swap\\ approvals --around Sh", ["Shift\\ leader\\ approves"]),
     ],
 )
 def test_bash(line: str, offered: list[str], demo: Path) -> None:

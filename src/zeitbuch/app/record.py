@@ -164,9 +164,8 @@ def write_snapshot(
         basis = Basis(request.at[:7], request.rates, request.assumptions)
         made = make_versions(session, writing, before, files, inputs, basis)
         if not snapshots and not made.versions and any(one.severity == "error" for one in session.problems):
-            raise InputFaults(
-                session.problems
-            )  # nothing at all could be read: a snapshot would say that there is nothing
+            # Nothing at all could be read: a snapshot would say that there is nothing.
+            raise InputFaults(session.problems)
         if request.strict:
             _refuse_unread(session, [one.name for one in made.unreadable])
         unreadable = tuple([(one.flow, one.file) for one in made.unreadable])

@@ -13,8 +13,8 @@ from typing import Any
 from .command_table import COMMANDS
 
 # Destinations of options and arguments -> which names they take. Steps are those of the flow that was named before.
-_FLOWS = frozenset({"flow", "around"})
-_STEPS = frozenset({"step", "fails", "empty"})
+_FLOWS = frozenset({"flow"})
+_STEPS = frozenset({"step", "around", "fails", "empty"})
 
 
 def complete() -> None:

@@ -34,10 +34,6 @@ class FlowCase(Struct):
     all_runs: bool = False  # whether runs without a model call are counted, too
     shares: Mapping[date, DayShare] = {}  # of days of which the log has a part only
 
-    def is_whole(self, day: date) -> bool:
-        """Whether the log has all of a day, as far as it can be seen."""
-        return day not in self.shares
-
     def logged_on(self, days: Iterable[date]) -> Decimal:
         """What the log has for it on some days; lines without a cost count nothing."""
         return sum((one.cost or ZERO for day in days for one in self.lines.get(day, ())), ZERO)

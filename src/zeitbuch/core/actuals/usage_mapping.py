@@ -105,6 +105,11 @@ class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_default
         return self.line or "call"
 
     @property
+    def lines_are_passes(self) -> bool:
+        """Whether a line is one pass of a step; of traces a step may have several spans."""
+        return self.stands_for == "step" and self.form != "otlp"
+
+    @property
     def tells_faults(self) -> tuple[str, ...]:
         """Which faults its lines tell: 'failure', 'timeout'."""
         if "status" not in self.column:

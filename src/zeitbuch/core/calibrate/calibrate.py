@@ -56,10 +56,10 @@ class PricesByDay:
 def ask_of(logs: Sequence[Log], over_declared: bool, horizon: float = DAYS_OF_MONTH) -> Ask:
     """What is wanted of logs. Only where each line is one call its fault is that of one try; of steps that are not tried again a line is
     one try, too."""
-    if not all(log.mapping.stands_for in ("call", "step") for log in logs):
-        return Ask(over_declared, horizon)
+    by_try = all(log.mapping.stands_for != "step" for log in logs)
+    if not all(log.mapping.stands_for == "call" or log.mapping.lines_are_passes for log in logs):
+        return Ask(over_declared, horizon, by_try=by_try)
     told = [frozenset(log.mapping.tells_faults) for log in logs]
-    by_try = all(log.mapping.stands_for == "call" for log in logs)
     return Ask(over_declared, horizon, frozenset.intersection(*told) if told else frozenset(), by_try)
 
 
@@ -130,7 +130,7 @@ def _measure_flow(subject: FlowSubject) -> None:
 def _are_passes(case: FlowCase, sides: Sides) -> bool:
     """Whether each line of a flow is a pass of a step."""
     logs = {one.log for lines in case.lines.values() for one in lines}
-    return all(sides.placings[log].mapping.stands_for == "step" for log in logs)
+    return all(sides.placings[log].mapping.lines_are_passes for log in logs)
 
 
 def _counted_steps(case: FlowCase, seen: FlowSeen) -> frozenset[str]:

@@ -22,7 +22,7 @@ from .volumes_fit import DAYS_OF_MONTH
 
 class Ask(NamedTuple):
     """What is wanted: over declared values too, means of so many days, which faults the lines of the log tell ('failure', 'timeout'), and
-    whether each is one try."""
+    whether these are calls or sums of them, each of one try, and not passes of steps."""
 
     over_declared: bool = False
     horizon: float = DAYS_OF_MONTH

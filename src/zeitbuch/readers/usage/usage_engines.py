@@ -177,8 +177,8 @@ def _connect_spark(address: str, place: str) -> tuple[Any, tuple[type[Exception]
         if not address.startswith("sc://"):
             session.sparkContext.setLogLevel("OFF")
         return ibis.pyspark.connect(session), errors
-    except ImportError:  # of what only addresses of servers need
-        raise _not_installed("Spark Connect", "spark") from None
+    except ImportError as error:  # what it lacks, or has too old, it says itself
+        raise _not_installed("Spark", "spark", str(error)) from None
     except (*errors, RuntimeError, OSError) as error:  # no Java, no cluster
         raise unreachable(place, error) from None
 
@@ -186,7 +186,11 @@ def _connect_spark(address: str, place: str) -> tuple[Any, tuple[type[Exception]
 def _reach_server(address: str) -> None:
     """Raises OSError where no server listens: its client would try for ten minutes."""
     parts = urlsplit(address)
-    with create_connection((parts.hostname or "", parts.port or _CONNECT_PORT), timeout=_ANSWER_WITHIN):
+    try:
+        port = parts.port or _CONNECT_PORT
+    except ValueError:
+        raise OSError("a port that is no number from 0 to 65535") from None
+    with create_connection((parts.hostname or "", port), timeout=_ANSWER_WITHIN):
         pass
 
 
@@ -210,8 +214,8 @@ def _silence_spark(address: str) -> None:
         os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
 
 
-def _not_installed(name: str, extra: str) -> ZeitbuchError:
-    return fail("usage-library", f"expected the packages that ask {name}, found them not installed",
+def _not_installed(name: str, extra: str, found: str = "them not installed") -> ZeitbuchError:
+    return fail("usage-library", f"expected the packages that ask {name}, found {found}",
                 f"install them: pip install 'zeitbuch[usage,{extra}]'")  # fmt: skip
 
 
