@@ -277,7 +277,8 @@ def test_what_was_recorded_survives_kill_9_at_any_moment(place: str) -> None:
             [sys.executable, "-c", KILLED, place, str(trial)], stdout=subprocess.PIPE, cwd=Path(__file__).parent
         )
         assert process.stdout is not None
-        told = int(process.stdout.readline())
+        for _ in range(rng.randint(3, 6)):  # however slow the machine is, some are written in each trial
+            told = int(process.stdout.readline())
         time.sleep(rng.random() * 0.2)
         process.send_signal(signal.SIGKILL)
         rest = process.stdout.read().split()
