@@ -11,6 +11,9 @@ from .version import __version__
 
 if TYPE_CHECKING:
     from .api import (  # fmt: skip
+        InputFaults,
+        Problem,
+        ZeitbuchError,
         calibrate,
         check,
         clones,
@@ -29,6 +32,9 @@ if TYPE_CHECKING:
     )
 
 __all__ = [
+    "InputFaults",
+    "Problem",
+    "ZeitbuchError",
     "__version__",
     "calibrate",
     "check",

@@ -18,7 +18,10 @@ from .app.map import MapRequest, draw_estate, draw_flow
 from .app.session import BOOK_NAME, Session
 from .core.estimate.records import EstateEstimate
 from .core.layout.estate_map import By
-from .core.model.problems import InputFaults, Problem
+from .core.model.extras import telling_missing
+from .core.model.problems import InputFaults as InputFaults
+from .core.model.problems import Problem as Problem
+from .core.model.problems import ZeitbuchError as ZeitbuchError
 from .core.model.records import Estate, Flow
 from .core.model.sheet import Sheet
 from .core.report import inventory as inventory_rows
@@ -44,7 +47,8 @@ if TYPE_CHECKING:
 
 
 def to_data_frame(sheet: Sheet) -> pandas.DataFrame:
-    import pandas  # an extra
+    with telling_missing():
+        import pandas
 
     return pandas.DataFrame([list(row) for row in sheet.rows], columns=[column.key for column in sheet.columns])
 

@@ -6,14 +6,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 from msgspec import Struct
 
 from zeitbuch.book.drafts import Draft, Taken, add_draft, drafts_of
+from zeitbuch.book.place import open_book
 from zeitbuch.book.records import Version, sha256
 from zeitbuch.book.selection import find_version, flow_versions
-from zeitbuch.book.store import Book, Reading
 from zeitbuch.core.checks.records import Person
 from zeitbuch.core.graph.flow_calls import titles_of
 from zeitbuch.core.model.fingerprint import fingerprint
@@ -37,6 +38,9 @@ from zeitbuch.readers.config.people import people_of
 
 from .document import DocumentFacts, DocumentMaker
 from .session import Session
+
+if TYPE_CHECKING:
+    from zeitbuch.book.store import Reading
 
 FOLDER = "briefs"
 LONGEST_DRAFT = 100_000  # letters
@@ -111,7 +115,7 @@ def take_draft(session: Session, estate: Estate, request: DraftRequest) -> str:
 
 def drop_draft(session: Session, name: str, by: str, at: str) -> str:
     """Takes the draft of a flow away from its pages; it stays in the chain. Raises ZeitbuchError where there is none."""
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         version = _version_of(session, reading, name)
         if version.flow not in drafts_of(reading.entries(line=session.line)):
             raise fail("brief", f"expected a draft of '{version.name}', found none")
@@ -120,7 +124,7 @@ def drop_draft(session: Session, name: str, by: str, at: str) -> str:
 
 
 def _add(session: Session, name: str, draft: Draft, key: bytes, request: DraftRequest) -> Version:
-    with Book(session.book).writing() as writing:
+    with open_book(session.book).writing() as writing:
         version = _version_of(session, writing, name)
         head = writing.head()
         at = max(request.at, head.at) if head is not None else request.at
@@ -163,7 +167,7 @@ def drafts_by_flow(session: Session, estate: Estate, reviews: Mapping[str, FlowR
     """The draft of each flow (by id) that has one; what became of it follows from the ``reviews`` (by id). None without a book; what is wrong with
     one is told where signatures are looked at."""
     try:
-        with Book(session.book).reading() as reading:
+        with open_book(session.book).reading() as reading:
             drafts = drafts_of(reading.entries(line=session.line))
             if not drafts:
                 return {}

@@ -14,6 +14,7 @@ from zeitbuch.core.graph.flow_calls import Call, calls_of, titles_of
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.cards import PLAIN
+from zeitbuch.core.layout.geometry import Scene
 from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem
@@ -30,7 +31,6 @@ from zeitbuch.core.report.site.rows import page_files
 from zeitbuch.core.report.step_sections import is_listed_tool, section_anchor
 from zeitbuch.core.report.usage_blocks import step_pairs, usage_lines, usage_section
 from zeitbuch.writers.map.map_page import to_map_page
-from zeitbuch.writers.map.png import to_png
 from zeitbuch.writers.map.svg import to_svg
 from zeitbuch.writers.outputs.rows import Content
 from zeitbuch.writers.theme.fonts import measure_text
@@ -233,9 +233,15 @@ def document_flow(
     return FlowDocument(
         page,
         lambda inline: inlined if inline else to_svg(drawn),
-        lambda: to_png(drawn, PICTURE_SCALE),
+        lambda: _as_png(drawn),
         lambda: to_map_page(graph, drawn, structs.replace(PLAIN, told=dict(parts.usage.told)), result),
     )
+
+
+def _as_png(drawn: Scene) -> bytes:
+    from zeitbuch.writers.map.png import to_png  # its library is an extra
+
+    return to_png(drawn, PICTURE_SCALE)
 
 
 def _with_notes(graph: Graph, page: Page, notes: Sequence[HouseNote], problems: list[Problem] | None) -> Page:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from msgspec import structs
 
-from zeitbuch.book.store import Book
+from zeitbuch.book.place import open_book
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate
 
@@ -15,7 +15,7 @@ from .session import Session
 def former_names(session: Session, estate: Estate) -> dict[str, tuple[str, ...]]:
     """Names and ids of earlier versions of each flow, by its id now; none without a book, or with one that cannot be read, which is told."""
     try:
-        with Book(session.book).reading() as reading:
+        with open_book(session.book).reading() as reading:
             versions = sorted(reading.versions(line=session.line), key=lambda one: (one.flow, one.number))
     except ZeitbuchError as error:
         if error.problem.code != "book-none":

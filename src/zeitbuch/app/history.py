@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 from zeitbuch.book.history_tables import estate_sheet, feed_sheet, flow_sheet
 from zeitbuch.book.lines import line_name, split_state, state_name
 from zeitbuch.book.notes import NOTE_KIND, add_note
+from zeitbuch.book.place import open_book
 from zeitbuch.book.records import Mark, Version
 from zeitbuch.book.selection import find_snapshot, find_version, flow_versions
-from zeitbuch.book.store import Book, Reading
 from zeitbuch.core.assumptions.money import money_words
 from zeitbuch.core.model.sheet import Column, Sheet, with_notes
 
@@ -18,6 +18,7 @@ from .recorded_flows import flow_of_version
 from .session import Session
 
 if TYPE_CHECKING:
+    from zeitbuch.book.store import Reading
     from zeitbuch.core.checks.records import CheckFinding
     from zeitbuch.core.model.records import Estate, Flow
 
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
 def list_history(session: Session, flow: str = "", today: EstimateBasis | None = None, day: str = "") -> Sheet:
     """The snapshots of the book, or the versions of one flow (id or name, now or once); with ``today`` what each version would
     cost on that basis, and what the checks of the ``day`` (YYYY-MM-DD) find in it and not in the one before, too."""
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         line = session.line
         snapshots, versions = reading.snapshots(line), reading.versions(line=line)
         notes = reading.entries(NOTE_KIND, line)
@@ -41,7 +42,7 @@ def list_history(session: Session, flow: str = "", today: EstimateBasis | None =
 def list_since(session: Session, key: str) -> Sheet:
     """What happened to flows since a snapshot (@N, @latest, @DATE; @LINE:N of another line): one row a version."""
     line, key = split_state(key.removeprefix("@"), session.line)
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         snapshots = reading.snapshots(line)
         first = find_snapshot(snapshots, key, line)
         later = [entry for entry in snapshots if entry.number > first.number]
@@ -55,7 +56,7 @@ def _other_lines(others: list[str]) -> list[str]:
 
 def list_lines(session: Session) -> Sheet:
     """The lines of the book, with what each holds."""
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         rows = []
         for line in reading.lines():
             snapshots, versions = reading.snapshots(line), reading.versions(line=line)
@@ -77,7 +78,7 @@ def add_history_note(session: Session, what: str, *, at: str, who: str, text: st
     there is none."""
     name, _, key = what.rpartition("@")
     line, key = split_state(key, session.line)
-    with Book(session.book).writing() as writing:
+    with open_book(session.book).writing() as writing:
         snapshots = writing.snapshots(line)
         version = find_version(flow_versions(writing.versions(line=line), name), key, snapshots) if name else None
         snapshot = find_snapshot(snapshots, str(version.snapshot) if version is not None else key, line)

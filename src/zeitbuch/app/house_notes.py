@@ -5,11 +5,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from msgspec import structs
 
+from zeitbuch.book.place import open_book
 from zeitbuch.book.records import Version
-from zeitbuch.book.store import Book, Reading
 from zeitbuch.core.diff.matching import match_steps
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Flow, Origin
@@ -18,6 +19,9 @@ from zeitbuch.readers.config.house_notes import notes_of_folder
 
 from .recorded_flows import flow_of_version
 from .session import Session
+
+if TYPE_CHECKING:
+    from zeitbuch.book.store import Reading
 
 LEAST_PAIR = 0.5  # from where on a note follows its step
 SURE_PAIR = 0.9  # from where on nothing is said of a doubt
@@ -72,7 +76,7 @@ def _followed(session: Session, by_id: dict[str, Flow], notes: Sequence[HouseNot
     if len(done) == len(notes):
         return list(done.values())
     try:
-        with Book(session.book).reading() as reading:
+        with open_book(session.book).reading() as reading:
             trail = _Trail(session, reading, by_id)
             return [done.get(place) or trail.follow(note) for place, note in enumerate(notes)]
     except ZeitbuchError as error:

@@ -14,9 +14,9 @@ from pathlib import Path
 
 from msgspec import structs
 
+from zeitbuch.book.place import open_book
 from zeitbuch.book.records import entry_bytes, sha256
 from zeitbuch.book.reviews import reviews_of, sealed_statement
-from zeitbuch.book.store import Book
 from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.model.fingerprint import fingerprint
@@ -221,7 +221,7 @@ def _plain_name(one: str | Held) -> str:
 
 def _sealed(session: Session) -> Files:
     """The signatures that were made with keys, each as the text that was signed and the signature, as the system's programs read them."""
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         sealed = [one for one in reviews_of(reading.entries(line=session.line)) if one.review.seal is not None]
     files: Files = {}
     signers = []
@@ -243,7 +243,7 @@ def _sealed(session: Session) -> Files:
 
 def _chain(session: Session) -> tuple[Files, str]:
     """The entries of the book as the bytes that their hashes were taken of, the list of these, and what stands before the first."""
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         entries = reading.entries()
     files = {f"chain/{entry.seq:06d}.json": entry_bytes(entry) for entry in entries}
     lines = [f"{entry.hash}  chain/{entry.seq:06d}.json\n" for entry in entries]

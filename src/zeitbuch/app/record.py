@@ -76,9 +76,9 @@ def record_snapshot(session: Session, sources: Sequence[str], request: RecordReq
     # Notes are entries of their own; what could not be read is looked at again, it may be readable by now.
     if last is not None and not (request.note or last.unreadable) and last.files == sha256(manifest(files)):
         return Taken(last.number, last.at, len(files), 0, 0, (), new=False, line=request.line, head=last.head)
-    from zeitbuch.book.store import Book  # the database library takes longer than finding that nothing changed
+    from zeitbuch.book.place import open_book
 
-    return write_snapshot(session, Book(session.book, create=True), inputs, files, contents, request)
+    return write_snapshot(session, open_book(session.book, create=True), inputs, files, contents, request)
 
 
 def named_inputs(session: Session, sources: Sequence[str], inputs: Sequence[Input]) -> list[tuple[str, str | Held]]:

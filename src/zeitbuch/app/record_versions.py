@@ -6,12 +6,11 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
 from zeitbuch.book.records import Body, Entry, EstateCosts, File, Version, storable
-from zeitbuch.book.store import Writing
 from zeitbuch.core.diff.estate_changes import estate_changes
 from zeitbuch.core.diff.flow_matching import FlowMatching, match_flows
 from zeitbuch.core.diff.records import EstateChanges, FlowChanges
@@ -25,6 +24,9 @@ from zeitbuch.readers.input.sources import STDIN, STDIN_NAME, Held, name_of
 from .record_figures import estimate_today, figures_of_estate, plain_amount
 from .session import Session
 from .unreadable import Place, part_unreadable, unread_places
+
+if TYPE_CHECKING:
+    from zeitbuch.book.store import Writing
 
 _LONG = 300  # letters of a one-line summary
 Named = Sequence[tuple[str, "str | Held"]]  # inputs with their names in the book

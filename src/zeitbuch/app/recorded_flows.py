@@ -4,17 +4,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from zeitbuch.book.lines import state_name
 from zeitbuch.book.records import Version
 from zeitbuch.book.selection import find_snapshot
-from zeitbuch.book.store import Reading
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.readers.dialects.rules import has_files_beside
 from zeitbuch.readers.input.sources import Held
 
 from .session import Session
 from .sources import recorded_files
+
+if TYPE_CHECKING:
+    from zeitbuch.book.store import Reading
 
 
 def flow_of_version(session: Session, reading: Reading, version: Version) -> tuple[Estate, Flow] | None:

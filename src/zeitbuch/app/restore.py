@@ -5,19 +5,22 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from pathlib import Path, PurePosixPath
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from msgspec import Struct
 
 from zeitbuch.book.lines import split_state
+from zeitbuch.book.place import open_book
 from zeitbuch.book.prune import require_unpruned
 from zeitbuch.book.records import Entry, File, Version
 from zeitbuch.book.selection import find_snapshot, find_version, flow_versions
-from zeitbuch.book.store import Book, Reading
 from zeitbuch.core.model.problems import fail
 from zeitbuch.readers.dialects.rules import has_files_beside
 
 from .session import Session
+
+if TYPE_CHECKING:
+    from zeitbuch.book.store import Reading
 
 
 class RestoredVersion(Struct, frozen=True):
@@ -33,7 +36,7 @@ def restore_version(session: Session, name: str, key: str) -> RestoredVersion:
     """The export of one version of a flow (id or name); ``key`` is a number, latest or a date, with a line before it where another
     is meant (dev:3). Raises ZeitbuchError when there is none."""
     line, key = split_state(key, session.line)
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         versions, snapshots = reading.versions(line=line), reading.snapshots(line)
         found = find_version(flow_versions(versions, name), key, snapshots)
         if not reading.packed([found.hash]):
@@ -79,7 +82,7 @@ def find_restored(session: Session, key: str) -> RestoredSnapshot:
     """The files of a snapshot (by number, latest or date, with a line before it where another is meant), each with a place of its
     own. Raises ZeitbuchError for one that is not there or was pruned."""
     line, key = split_state(key, session.line)
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         entry = find_snapshot(reading.snapshots(line), key, line)
         require_unpruned(reading, entry)
         return RestoredSnapshot(entry, _with_places(reading.files(entry)))
@@ -87,7 +90,7 @@ def find_restored(session: Session, key: str) -> RestoredSnapshot:
 
 def restored_contents(session: Session, files: Sequence[RestoredFile]) -> Iterator[tuple[RestoredFile, bytes]]:
     """Files of a snapshot with their bytes, one by one."""
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         for one in files:
             yield one, reading.content_of(one.file.hash)
 

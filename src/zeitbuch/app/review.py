@@ -4,9 +4,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
 
 from msgspec import Struct, structs
 
+from zeitbuch.book.place import open_book
 from zeitbuch.book.records import Version
 from zeitbuch.book.reviews import (
     Review,
@@ -21,8 +23,6 @@ from zeitbuch.book.reviews import (
 )
 from zeitbuch.book.seals import key_mark, make_seal, seal_fault
 from zeitbuch.book.selection import find_version, flow_versions
-from zeitbuch.book.store import Book, Reading
-from zeitbuch.book.verify import verify_book
 from zeitbuch.core.diff.flow_matching import SURE, match_flows
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.fingerprint import fingerprint
@@ -34,6 +34,9 @@ from .recorded_flows import flow_of_version
 from .review_judging import Judge, RightsAround, changes_since, rights_around, standing_flows
 from .review_keys import key_refusal, keys_of
 from .session import Session
+
+if TYPE_CHECKING:
+    from zeitbuch.book.store import Reading
 
 
 class SignRequest(Struct, frozen=True):
@@ -60,7 +63,7 @@ def sign_flow(session: Session, estate: Estate, request: SignRequest) -> str:
             f"expected a day after today ({request.today}) for --until, found {request.until}",
             "name a later day",
         )
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         version, review = _review_to_sign(session, reading, estate, request)
     if request.key:  # before the book is held: somebody may have to type a pass phrase
         seal = make_seal(statement_of(review, request.by, request.note, request.at), request.key, request.at)
@@ -72,7 +75,7 @@ def sign_flow(session: Session, estate: Estate, request: SignRequest) -> str:
             f"expected a signature with a key of {request.by}, found {refusal}",
             "sign with --key FILE; [review.keys] of the workspace names the keys",
         )
-    with Book(session.book).writing() as writing:
+    with open_book(session.book).writing() as writing:
         if _review_to_sign(session, writing, estate, request)[1] != structs.replace(review, seal=None):
             raise fail(
                 "review", "expected the book as it was when the key signed, found another", "look at it, and sign again"
@@ -112,7 +115,7 @@ def _review_to_sign(session: Session, reading: Reading, estate: Estate, request:
 
 def add_act(session: Session, request: SignRequest, act: str) -> str:
     """Withdraws the signature of a role, or asks for one. Raises ZeitbuchError for a signature that is not there."""
-    with Book(session.book).writing() as writing:
+    with open_book(session.book).writing() as writing:
         version = _version_of(session, writing, request.flow)
         standing = standing_signatures(reviews_of(writing.entries(line=session.line)), version.flow)
         mine = [
@@ -138,7 +141,7 @@ def add_act(session: Session, request: SignRequest, act: str) -> str:
 
 def review_status(session: Session, estate: Estate, today: str) -> ReviewStatus:
     """What became of the signatures of every flow of the sources."""
-    with Book(session.book).reading() as reading:
+    with open_book(session.book).reading() as reading:
         entries = reading.entries(line=session.line)
         reviews = reviews_of(entries)
         days = {entry.number: entry.at[:10] for entry in entries if entry.kind == "snapshot"}
@@ -210,7 +213,9 @@ def _versions_of_other_ids(
 
 def verify_reviews(session: Session) -> tuple[str, ...]:
     """What is wrong with the chain that the signatures stand in, and with the signatures that were made with keys."""
-    book = Book(session.book)
+    from zeitbuch.book.verify import verify_book
+
+    book = open_book(session.book)
     wrong = list(verify_book(book).wrong)
     with book.reading() as reading:
         reviews = reviews_of(reading.entries(line=session.line))

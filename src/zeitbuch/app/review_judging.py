@@ -6,13 +6,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
 from zeitbuch.book.records import Version
 from zeitbuch.book.reviews import Review, Signed
 from zeitbuch.book.seals import key_mark
-from zeitbuch.book.store import Reading
 from zeitbuch.core.diff.estate_changes import flow_changes
 from zeitbuch.core.graph.flow_calls import calls_of, service_name
 from zeitbuch.core.model.fingerprint import fingerprint
@@ -24,6 +24,9 @@ from .parallel_work import share_work
 from .recorded_flows import flows_of_versions
 from .review_keys import key_refusal
 from .session import Session
+
+if TYPE_CHECKING:
+    from zeitbuch.book.store import Reading
 
 _NO_MORE = ("the version that was signed is no more in the book, or can no more be read",)
 Changes = dict[

@@ -84,18 +84,29 @@ def _row_of(flow: Flow, file: str, estimate: FlowEstimate | None, result: Estate
     return SiteRow(
         id=flow.id, name=flow.title, file=file, owners=flow.owners, folder=flow.folder, state=flow.state,
         trigger=triggers_words(flow), activities=len(activities_of(flow)), ai_steps=len(ai_steps(flow)),
-        calls=estimate.calls_month if estimate is not None else None,
-        cost=float(money.amount) if money is not None and priced else None,
+        calls=_settled(estimate.calls_month) if estimate is not None and estimate.calls_month is not None else None,
+        cost=_settled(float(money.amount)) if money is not None and priced else None,
         cost_words=f"{money_words(money, result.currency)} in {result.month}" if money is not None and result is not None and priced else "",
         month=result.month if result is not None else "", currency=result.currency if result is not None else "",
         all_priced=not money.unknown if money is not None else False,
-        bill=float(money.amount) if money is not None else 0.0,
-        evidence=estimate.evidence_month if estimate is not None else Shares(),
+        bill=_settled(float(money.amount)) if money is not None else 0.0,
+        evidence=_settled_shares(estimate.evidence_month) if estimate is not None else Shares(),
         effects=tuple(sorted({step.effect for step in flow.steps if step.enabled and step.effect != "none"})),
         connections=tuple(_uses_of(flow)),
         models=tuple(sorted({step.model.name for step in flow.steps if step.model is not None and step.model.name})),
         changed=flow.changed[:10], place=flow.origin.source if flow.origin is not None else "",
     )  # fmt: skip
+
+
+_DIGITS = ".12g"  # the last digits of a sum hang on the version of Python; a page is to be the same everywhere
+
+
+def _settled(amount: float) -> float:
+    return float(format(amount, _DIGITS))
+
+
+def _settled_shares(shares: Shares) -> Shares:
+    return Shares(*[_settled(getattr(shares, name)) for name in shares.__struct_fields__])
 
 
 def _uses_of(flow: Flow) -> list[SiteUse]:

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from zeitbuch.book.store import Book
+from zeitbuch.book.place import open_book
 from zeitbuch.core.diff.records import FlowChanges
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.problems import ZeitbuchError
@@ -22,7 +22,7 @@ def changes_since_recorded(session: Session, basis: EstimateBasis, most: int = M
     reviews tell that). What is wrong in the recorded files is not told again."""
     told = len(session.problems)
     try:
-        with Book(session.book).reading() as reading:
+        with open_book(session.book).reading() as reading:
             snapshots = reading.snapshots(session.line)
         if not snapshots:
             return []

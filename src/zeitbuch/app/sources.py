@@ -67,11 +67,11 @@ def names_recorded_flow(source: str) -> bool:
 def recorded_inputs(source: str, book: BookPlace) -> list[Input]:
     """The files of a recorded state."""
     from zeitbuch.book.lines import split_state
+    from zeitbuch.book.place import open_book
     from zeitbuch.book.selection import find_snapshot
-    from zeitbuch.book.store import Book
 
     line, key = split_state(source[1:], book.line)
-    with Book(book.place).reading() as reading:
+    with open_book(book.place).reading() as reading:
         return [*recorded_files(reading, find_snapshot(reading.snapshots(line), key, line))]
 
 
@@ -101,13 +101,13 @@ class RecordedFlow(NamedTuple):
 def recorded_flow(source: str, book: BookPlace, with_files_beside: bool = False) -> RecordedFlow:
     """A version of a flow, with the other files of its snapshot where what it means may depend on them."""
     from zeitbuch.book.lines import split_state, state_name
+    from zeitbuch.book.place import open_book
     from zeitbuch.book.prune import require_unpruned
     from zeitbuch.book.selection import find_snapshot, find_version, flow_versions
-    from zeitbuch.book.store import Book
 
     name, _, text = source.rpartition("@")
     line, key = split_state(text, book.line)
-    with Book(book.place).reading() as reading:
+    with open_book(book.place).reading() as reading:
         snapshots = reading.snapshots(line)
         version = find_version(flow_versions(reading.versions(line=line), name), key, snapshots)
         entry = find_snapshot(snapshots, str(version.snapshot), line)

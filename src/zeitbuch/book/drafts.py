@@ -5,13 +5,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import msgspec
 from msgspec import Struct
 
 from .records import Entry, Version, sha256
-from .store import Writing
+
+if TYPE_CHECKING:
+    from .store import Writing
 
 DRAFT_KIND = "draft"
 

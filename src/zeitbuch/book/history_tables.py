@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from decimal import Decimal
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -14,7 +15,9 @@ from zeitbuch.core.model.sheet import Column, Sheet
 from .lines import state_name
 from .notes import About, about_of, mark_words, note_words
 from .records import Body, Entry, Version
-from .verify import Verdict
+
+if TYPE_CHECKING:
+    from .verify import Verdict
 
 
 def verdict_sheet(verdict: Verdict) -> Sheet:

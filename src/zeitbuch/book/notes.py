@@ -5,12 +5,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
 import msgspec
 from msgspec import Struct
 
 from .records import Entry, Mark, Version
-from .store import Writing
+
+if TYPE_CHECKING:
+    from .store import Writing
 
 NOTE_KIND = "note"
 

@@ -20,12 +20,9 @@ from sqlalchemy.pool import NullPool
 
 from zeitbuch.core.model.problems import fail
 
+from .place import is_url, no_book
+
 WAIT = 120  # seconds that a writer waits for another
-
-
-def is_url(place: str) -> bool:
-    """Whether a book is named by a URL."""
-    return "://" in place
 
 
 def url_of(place: str) -> URL:
@@ -67,11 +64,7 @@ def open_engine(place: str, create: bool) -> tuple[Engine, bool]:
 
 def _begin_file(path: Path, place: str, create: bool) -> None:
     if not create:
-        raise fail(
-            "book-none",
-            f"{place}: expected a book, found no such file",
-            "`zeitbuch record` begins one; name another with --book",
-        )
+        raise no_book(place)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         # The book holds exports as they are, secrets and all: it is its owner's alone.

@@ -5,14 +5,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Literal, NamedTuple, get_args
+from typing import TYPE_CHECKING, Literal, NamedTuple, get_args
 
 import msgspec
 from msgspec import Struct, structs
 
 from .records import Entry, Version, storable
 from .seals import Seal
-from .store import Writing
+
+if TYPE_CHECKING:
+    from .store import Writing
 
 REVIEW_KIND = "review"
 Act = Literal["sign", "withdraw", "request"]

@@ -18,7 +18,8 @@ from zeitbuch.core.model.problems import ZeitbuchError, fail
 
 from . import tables as t
 from .contents import MOST_DIFFERENCES, DamagedError, Packed, pack, pack_difference, unpack
-from .opening import WAIT, hide_password, is_url, open_engine, url_of
+from .opening import WAIT, hide_password, open_engine, url_of
+from .place import is_url
 from .records import (
     NOTHING,
     Body,

@@ -110,19 +110,11 @@ def _top_parser() -> argparse.ArgumentParser:
 
 
 def _run_command(name: str, rest: list[str]) -> int:
-    # Exports become many small lasting objects: collecting them again and again would cost more than it frees.
-    gc.set_threshold(200_000, 20, 100)
-    options = import_module(f"zeitbuch.cli.options.{name}")
-    parser = CommandParser(prog=f"zeitbuch {name}", description=options.__doc__, epilog=options.EXAMPLE)
-    options.add(parser)
-    args = parser.parse_args(rest)
+    args = parse_options(name, rest)
     from zeitbuch.core.model.problems import InputFaults, ZeitbuchError  # not for `--help`
 
     try:
-        status: int = import_module(f"zeitbuch.cli.commands.{name}").run(args)
-        if sys.stdout is not None:
-            sys.stdout.flush()
-        return status
+        return perform(name, args)
     except InputFaults as error:
         from .shared.session import report_problems
 
@@ -132,6 +124,27 @@ def _run_command(name: str, rest: list[str]) -> int:
 
         print(f"zeitbuch {name}: {make_inert(str(error.problem))}", file=sys.stderr)
         return WRONG
+
+
+def parse_options(name: str, rest: list[str]) -> argparse.Namespace:
+    """The options of a command, from words as typed."""
+    options = import_module(f"zeitbuch.cli.options.{name}")
+    parser = CommandParser(prog=f"zeitbuch {name}", description=options.__doc__, epilog=options.EXAMPLE)
+    options.add(parser)
+    return parser.parse_args(rest)
+
+
+def perform(name: str, args: argparse.Namespace) -> int:
+    """Does what a command with these options is for; the exit status. Raises ZeitbuchError for what cannot be done."""
+    from zeitbuch.core.model.extras import telling_missing
+
+    # Exports become many small lasting objects: collecting them again and again would cost more than it frees.
+    gc.set_threshold(200_000, 20, 100)
+    with telling_missing():
+        status: int = import_module(f"zeitbuch.cli.commands.{name}").run(args)
+    if sys.stdout is not None:
+        sys.stdout.flush()
+    return status
 
 
 def run() -> None:

@@ -75,7 +75,8 @@ def _over_grid(result_of: Callable[..., float], numbers: tuple[float, ...], poin
     import itertools
 
     import numpy as np
-    from scipy.interpolate import RegularGridInterpolator
+
+    from .interpolation import between_grid
 
     parts = np.linspace(0.0, 1.0, points)
     axes = [np.unique(np.quantile(n.draws, parts)) if type(n) is Uncertain else np.array([float(n)]) for n in numbers]
@@ -85,7 +86,7 @@ def _over_grid(result_of: Callable[..., float], numbers: tuple[float, ...], poin
         return np.full(len(next(n.draws for n in numbers if type(n) is Uncertain)), values[0])
     shaped = values.reshape([len(axes[place]) for place in wide])
     drawn = np.column_stack([draws_of(numbers[place]) for place in wide])
-    return RegularGridInterpolator([axes[place] for place in wide], shaped)(drawn)
+    return between_grid([axes[place] for place in wide], shaped, drawn)
 
 
 def _ratio(over: Any, under: Any) -> Any:

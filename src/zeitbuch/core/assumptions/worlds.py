@@ -13,6 +13,7 @@ import numpy as np
 from msgspec import structs
 from numpy.typing import NDArray
 
+from .beta_quantiles import beta_quantiles
 from .quantities import DEFAULT_ENDS, DEFAULT_HIGH, DEFAULT_LOW, DOUBTFUL, QUANTITIES
 from .uncertain import Uncertain
 from .values import Value
@@ -25,9 +26,7 @@ _LEAST_SHAPE = 1e-6  # a mean at an end of its range: nearly all of the distribu
 @lru_cache(maxsize=256)
 def beta_slices(alpha: float, count: int) -> Floats:
     """Quantiles of Beta(alpha, 6 - alpha) at the middles of ``count`` equal slices."""
-    from scipy.special import betaincinv
-
-    return np.asarray(betaincinv(alpha, 6 - alpha, (np.arange(count) + 0.5) / count))
+    return beta_quantiles(alpha, (np.arange(count) + 0.5) / count)
 
 
 def pert_shape(low: float, mean: float, high: float) -> float:

@@ -10,7 +10,6 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from msgspec import Struct
-from scipy.optimize import least_squares
 
 from zeitbuch.core.estimate.knobs import Knob
 
@@ -166,6 +165,8 @@ def fit_passes(
     first = np.concatenate([start, [0.0]]) if runs is None else start
     if not len(first):
         return PassesFit([], guess, expected([]))
+    from scipy.optimize import least_squares  # of the extra for usage
+
     found = least_squares(residuals, first, method="trf", diff_step=1e-3, max_nfev=100)
     covered = np.linalg.pinv(found.jac.T @ found.jac)
     count = guess * math.exp(float(found.x[-1])) if runs is None else guess

@@ -19,7 +19,7 @@ from .matching import By, pair_by
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from .similarity import Matrix
+    from .ones_matrix import Matrix
 
 LEAST_FLOW = 0.55  # flows less alike than this, with neither id nor name in common, are two
 LEAST_OF_NAMED, SURE_OF_NAMED = 0.75, 0.95  # so alike, and of a name that no other has: how sure that is

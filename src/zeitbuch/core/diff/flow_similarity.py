@@ -11,7 +11,8 @@ from typing import Any
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.words import trigger_words
 
-from .similarity import Matrix, overlap_matrix, trigrams_of
+from .ones_matrix import Matrix
+from .similarity import overlap_matrix, trigrams_of
 
 _WORD = re.compile(r"\w+")
 

@@ -15,7 +15,7 @@ from zeitbuch.core.model.canonical import Ids
 from zeitbuch.core.model.records import Connection, Flow, Step, Trigger
 
 if TYPE_CHECKING:
-    from .similarity import Matrix
+    from .ones_matrix import Matrix
 
 T = TypeVar("T")
 By = Literal["id", "name", "content"]

@@ -5,11 +5,8 @@
 
 from __future__ import annotations
 
-import itertools
-import math
 import re
 from collections.abc import Callable, Sequence
-from collections.abc import Set as AbstractSet
 from typing import Any
 
 import msgspec
@@ -19,50 +16,18 @@ import numpy.typing as npt
 from zeitbuch.core.model.canonical import spell_refs
 from zeitbuch.core.model.records import Flow, Step
 
-Matrix = npt.NDArray[np.float64]
-Bags = Sequence[AbstractSet[str]]
+from .assignment import best_assignment
+from .ones_matrix import Bags, Matrix, OnesMatrix, common_counts
 
 ROUNDS = 4
-DENSE = 400_000  # cells up to which a matrix is held dense
 OWN = 0.62  # share of what a step says of itself; the rest is its neighbours'
 _WORD = re.compile(r"\w+")
 
 
-def _ones_matrix(rows: list[int], columns: list[int], shape: tuple[int, int]) -> Any:
-    """A matrix of ones at these places: dense while it is small, where sparse ones cost more than they save."""
-    if shape[0] * shape[1] <= DENSE:
-        made = np.zeros(shape)
-        made[rows, columns] = 1.0
-        return made
-    from scipy.sparse import csr_matrix
-
-    sparse = csr_matrix((np.ones(len(rows)), (rows, columns)), shape=shape)
-    sparse.data[:] = 1.0  # what is named twice counts once
-    return sparse
-
-
-def _dense_matrix(matrix: Any) -> Matrix:
-    return matrix if isinstance(matrix, np.ndarray) else np.asarray(matrix.todense())
-
-
 def overlap_matrix(old: Bags, new: Bags) -> tuple[Matrix, npt.NDArray[np.bool_]]:
     """Dice coefficient of every pair of bags, and where at least one of both holds anything."""
-    words: dict[str, int] = {}
-
-    def places(bags: Bags) -> tuple[list[int], list[int]]:
-        rows: list[int] = []
-        columns: list[int] = []
-        for place, bag in enumerate(bags):
-            found = [words.setdefault(word, len(words)) for word in bag]
-            columns += found
-            rows += [place] * len(found)
-        return rows, columns
-
-    first, second = places(old), places(new)
-    width = max(len(words), 1)
-    left, right = _ones_matrix(*first, (len(old), width)), _ones_matrix(*second, (len(new), width))
-    common = _dense_matrix(left @ right.T)
-    total = np.asarray(left.sum(axis=1)).reshape(-1, 1) + np.asarray(right.sum(axis=1)).reshape(1, -1)
+    common = common_counts(old, new)
+    total = np.array([len(bag) for bag in old], float)[:, None] + np.array([len(bag) for bag in new], float)[None, :]
     known = total > 0
     return 2 * common / np.where(known, total, 1.0), known
 
@@ -161,7 +126,7 @@ def own_likeness(old: Sequence[Step], new: Sequence[Step], hidden: frozenset[str
     return np.where(kinds, found, found * 0.5)
 
 
-def _relation_matrices(flow: Flow, at: dict[str, int], size: int) -> list[Any]:
+def _relation_matrices(flow: Flow, at: dict[str, int], size: int) -> list[OnesMatrix]:
     """For each relation a matrix: row i has its neighbours."""
     kinds: dict[str, tuple[list[int], list[int]]] = {
         key: ([], []) for key in ("out", "in", "up", "down", "host", "help")
@@ -183,7 +148,7 @@ def _relation_matrices(flow: Flow, at: dict[str, int], size: int) -> list[Any]:
         if step.scope is not None:
             put("up", step.id, step.scope)
             put("down", step.scope, step.id)
-    return [_ones_matrix(rows, columns, (size, size)) for rows, columns in kinds.values()]
+    return [OnesMatrix(rows, columns, size) for rows, columns in kinds.values()]
 
 
 def likeness_matrix(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matrix, list[str], list[str]]:
@@ -217,10 +182,7 @@ def likeness_matrix(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matr
     relations = list(
         zip(_relation_matrices(old, mapping, len(rows)), _relation_matrices(new, table, len(columns)), strict=True)
     )
-    degrees = [
-        np.maximum(np.asarray(first.sum(axis=1)).reshape(-1, 1), np.asarray(second.sum(axis=1)).reshape(1, -1))
-        for first, second in relations
-    ]
+    degrees = [np.maximum(first.row_sums[:, None], second.row_sums[None, :]) for first, second in relations]
     for _ in range(ROUNDS):
         found = _spread_belief(found, relations, degrees, pinned, own)
     return found, rows, columns
@@ -239,40 +201,23 @@ def _trigger_likeness(old: Flow, new: Flow, own: Matrix) -> None:
 
 
 def _spread_belief(
-    found: Matrix, relations: list[tuple[Any, Any]], degrees: list[Any], pinned: Callable[[Matrix], Matrix], own: Matrix
+    found: Matrix,
+    relations: list[tuple[OnesMatrix, OnesMatrix]],
+    degrees: list[Matrix],
+    pinned: Callable[[Matrix], Matrix],
+    own: Matrix,
 ) -> Matrix:
     belief = found**3  # what is but half alike says little of its neighbours
     near = np.zeros_like(found)
     weight = np.full_like(found, 1e-9)
     for (first, second), degree in zip(relations, degrees, strict=True):
         some = degree > 0
-        share = np.minimum(np.asarray(first @ belief @ second.T) / np.where(some, degree, 1.0), 1.0)
+        both = second.times(first.times(belief).T).T
+        share = np.minimum(both / np.where(some, degree, 1.0), 1.0)
         near += np.where(some, share, 0.0)
         weight += some
     around = near / weight
     return pinned(np.where(weight > 0.5, OWN * own + (1 - OWN) * around, own))
-
-
-FEW = 5_000  # orders of the columns that are tried one by one; loading the solver takes longer than that
-
-
-def _best_assignment(score: Matrix) -> list[tuple[int, int]]:
-    """Row and column of each pair of the assignment with the highest sum, by row."""
-    number, member = score.shape
-    if number > member:
-        return sorted((row, column) for column, row in _best_assignment(score.T))
-    if math.perm(member, number) <= FEW:
-        table = score.tolist()
-        best = max(itertools.permutations(range(member), number), key=lambda order: _sum_of(table, order))
-        return list(enumerate(best))
-    from scipy.optimize import linear_sum_assignment
-
-    rows, columns = linear_sum_assignment(score, maximize=True)
-    return list(zip(rows.tolist(), columns.tolist(), strict=True))
-
-
-def _sum_of(table: list[list[float]], order: tuple[int, ...]) -> float:
-    return math.fsum([row[column] for row, column in zip(table, order, strict=True)])
 
 
 def assign_pairs(score: Matrix, least: float) -> list[tuple[int, int, float]]:
@@ -284,7 +229,7 @@ def assign_pairs(score: Matrix, least: float) -> list[tuple[int, int, float]]:
     # Where nothing else speaks, what stood first stands first.
     order = np.abs(np.arange(number).reshape(-1, 1) / number - np.arange(member).reshape(1, -1) / member)
     pairs = []
-    for item, j in _best_assignment(score - 1e-3 * order):
+    for item, j in best_assignment(score - 1e-3 * order):
         value = float(score[item, j])
         if value < least:
             continue

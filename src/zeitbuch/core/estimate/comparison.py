@@ -93,12 +93,26 @@ def at_volume(runs: EstateFigures, factor: float, touched: set[str]) -> Decimal:
     return _whole_cost(result_of(structs.replace(runs, volumes=volumes))).amount
 
 
+_CLOSE = 1e-4  # of a logarithm: a fiftieth of a per cent of the volume
+
+
+def _halve(function: Callable[[float], float], low: float, high: float, at_low: float) -> float:
+    """Where a function changes its sign between two places."""
+    while high - low > _CLOSE:
+        middle = (low + high) / 2
+        at_middle = function(middle)
+        if (at_middle > 0) == (at_low > 0):
+            low = middle
+        else:
+            high = middle
+    return (low + high) / 2
+
+
 def volume_crossings(base: EstateFigures, other: EstateFigures, touched: set[str]) -> list[tuple[float, bool]]:
     """Factors on the volume at which a scenario and the base cost the same, and whether the scenario is cheaper beyond.
 
-    The range is searched in steps of a twelfth of a power of ten, each change of sign narrowed by Brent's method.
+    The range is searched in steps of a twelfth of a power of ten, each change of sign narrowed by halving.
     """
-    from scipy.optimize import brentq
 
     def off(log: float) -> float:
         factor = 10**log
@@ -110,7 +124,7 @@ def volume_crossings(base: EstateFigures, other: EstateFigures, touched: set[str
     found: list[tuple[float, bool]] = []
     for (first, fa), (second, fb) in pairwise(zip(points, values, strict=True)):
         if fa * fb < 0 and max(abs(fa), abs(fb)) > 1e-9 * size:
-            found.append((10 ** float(brentq(off, first, second, xtol=1e-4)), fb < 0))
+            found.append((10 ** _halve(off, first, second, fa), fb < 0))
     return found
 
 

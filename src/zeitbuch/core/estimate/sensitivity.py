@@ -10,8 +10,8 @@ from typing import Literal
 
 import numpy as np
 from msgspec import Struct, field, structs
-from scipy.special import betaincinv
 
+from zeitbuch.core.assumptions.beta_quantiles import beta_quantiles
 from zeitbuch.core.assumptions.days import Month
 from zeitbuch.core.assumptions.quantities import DEFAULT_HIGH, DEFAULT_LOW, QUANTITIES
 from zeitbuch.core.assumptions.rules import Assumptions
@@ -92,19 +92,23 @@ class _Moving(Worlds):
             self.asked.setdefault(key, assumed).flows[self.flow[0]] = self.flow[1]
 
 
+def _latin_points(count: int, each: int) -> Floats:
+    """``count`` rows of ``each`` shares: every row has one in each of as many equal parts, in an order of its own (M. D. McKay, R. J. Beckman,
+    W. J. Conover, Technometrics 21 (1979))."""
+    drawn = np.random.default_rng(1)
+    return (drawn.permuted(np.tile(np.arange(each), (count, 1)), axis=1) + drawn.random((count, each))) / each
+
+
 class _EndsInWorlds(_Moving):
     """Worlds in blocks of ``each``: in the first all is drawn as an estimate draws it; each of some assumptions has two more, like the first
     but that it is at its low end, and at its high one."""
 
     def __init__(self, keys: Sequence[str], each: int) -> None:
-        from scipy.stats import qmc  # takes its time, and most estimates do without
-
         super().__init__((1 + 2 * len(keys)) * each)
         self.each, self.drawn = each, Worlds(each)
         self.places = {key: (1 + 2 * place) * each for place, key in enumerate(keys)}
         # What counts most is drawn evenly over all of them together: chance among so few worlds would be seen.
-        points = qmc.Sobol(len(keys), scramble=True, seed=1).random(each)
-        self.points = dict(zip(keys, points.T, strict=True))
+        self.points = dict(zip(keys, _latin_points(len(keys), each), strict=True))
 
     def draw_value(self, key: str, quantity: str, value: Value, low: float, high: float) -> Floats:
         mean = float(value.amount)
@@ -120,7 +124,7 @@ class _EndsInWorlds(_Moving):
         if points is None:
             return self.drawn.draw_between(key, low, mean, high, keep)
         shape = pert_shape(low, mean, high)
-        return np.asarray(low + (high - low) * betaincinv(shape, 6 - shape, points))
+        return low + (high - low) * beta_quantiles(shape, points)
 
     def _in_blocks(self, key: str, low: float, high: float, first: Floats) -> Floats:
         drawn = np.tile(first, self.count // self.each)

@@ -56,34 +56,50 @@ def next_in_circle(graph: CallGraph, key: str, component: Sequence[str]) -> str:
     return next(other for other in graph.callees[key] if other in inside)
 
 
+_NO_END = 1e-12  # of a flow's runs so few end within the circle that its calls never die out
+
+
 def solve_circle(graph: CallGraph, component: Sequence[str], outside: Sequence[float]) -> list[float] | None:
     """What each flow of a circle adds up to when runs of it lead to runs of the others.
 
     ``outside`` is each flow's amount without the calls within the circle; the result x solves x = outside + T x, where
-    T[a, b] is how often a run of a runs b. None where the calls do not die out (the spectral radius of T is 1 or more): the
-    matrix I - T of a strongly connected circle has a positive solution for a positive right side exactly when they do
-    (Berman and Plemmons 1994, chapter 6, theorem 2.3, conditions I27 and N38).
+    T[a, b] is how often a run of a runs b. None where the calls do not die out (the spectral radius of T is 1 or more): flow by flow is
+    put into those that call it, and the pivots of the matrix I - T stay above 0 exactly where they do (Berman and Plemmons 1994,
+    chapter 6, theorem 2.3, condition E17). Nothing but these pivots is subtracted, so that little is lost to rounding.
     """
-    import numpy as np
-    from scipy.sparse import csc_matrix, identity
-    from scipy.sparse.linalg import splu
+    inside = set(component)
+    calls = {key: {other: times for other, times in graph.callees[key].items() if other in inside} for key in component}
+    callers: dict[str, set[str]] = {key: set() for key in component}
+    for key, others in calls.items():
+        for other in others:
+            callers[other].add(key)
+    order = sorted(component, key=lambda key: len(calls[key]) * len(callers[key]))  # a hub that all call comes last
+    found = dict(zip(component, map(float, outside), strict=True))
+    for key in order:
+        if not _put_into_callers(key, calls, callers, found):
+            return None
+    for key in reversed(order):  # by now each calls only those that come behind it
+        found[key] += sum([times * found[other] for other, times in calls[key].items()])
+    return [found[key] for key in component]
 
-    place = {key: place for place, key in enumerate(component)}
-    entries = [
-        (place[key], place[other], times)
-        for key in component
-        for other, times in graph.callees[key].items()
-        if other in place
-    ]
-    rows, columns, values = zip(*entries, strict=True)
-    size = len(component)
-    system = identity(size, format="csc") - csc_matrix((values, (rows, columns)), shape=(size, size))
-    try:
-        solver = splu(system.tocsc())
-    except RuntimeError:  # exactly singular
-        return None
-    repeats = solver.solve(np.ones(size))
-    if not np.all(np.isfinite(repeats)) or repeats.min() < 1:
-        return None
-    solved: list[float] = solver.solve(np.asarray(outside, dtype=float)).tolist()
-    return solved
+
+def _put_into_callers(
+    key: str, calls: dict[str, dict[str, float]], callers: dict[str, set[str]], found: dict[str, float]
+) -> bool:
+    """Replaces the calls of a flow by what it calls itself; False where its calls of itself do not die out."""
+    own = calls[key]
+    ends = 1.0 - own.pop(key, 0.0)
+    callers[key].discard(key)
+    if ends <= _NO_END:
+        return False
+    for other in own:
+        own[other] /= ends
+        callers[other].discard(key)
+    found[key] /= ends
+    for caller in callers[key]:
+        times = calls[caller].pop(key)
+        found[caller] += times * found[key]
+        for other, more in own.items():
+            calls[caller][other] = calls[caller].get(other, 0.0) + times * more
+            callers[other].add(caller)
+    return True

@@ -72,4 +72,7 @@ VERSION_MESSAGES: tuple[Message, ...] = (
     Message("record-unread",
             "`record --strict` found something that could not be read. Nothing was recorded.",
             "Mend or fetch the files that the other messages name. Without `--strict` they are recorded as they are, and their flows keep their last version."),
+    Message("library-missing",
+            "Something is asked for that a library does which `pip install zeitbuch` does not bring, so that who does without need not carry it.",
+            "Install it with the command that the message gives; `pip install 'zeitbuch[all]'` brings everything."),
 )  # fmt: skip

@@ -12,8 +12,8 @@ from importlib import import_module
 from pkgutil import iter_modules
 from typing import Any
 
+from zeitbuch.core.model.extras import telling_missing
 from zeitbuch.core.model.kinds import KINDS
-from zeitbuch.core.model.problems import fail
 from zeitbuch.core.report.brief.private_words import NameLists
 
 _WORD = re.compile(r"[^\W\d_]{2,}")
@@ -35,15 +35,9 @@ def calendar_words() -> Iterator[list[str]]:
 @functools.cache
 def name_lists() -> NameLists:
     """Given and family names of all languages of the library, and ordinary words. Raises ZeitbuchError when it is not installed."""
-    try:
+    with telling_missing():
         import faker.providers.lorem as words
         import faker.providers.person as people
-    except ImportError:
-        raise fail(
-            "brief-names",
-            "expected the library with names of people, found none: without it no name in a text is known as one",
-            "pip install 'zeitbuch[brief]'",
-        ) from None
     given: set[str] = set()
     family: set[str] = set()
     for provider in _providers(people):

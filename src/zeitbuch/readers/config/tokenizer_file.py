@@ -7,6 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from zeitbuch.core.model.extras import telling_missing
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.pricing.rate_card import RateCard
 
@@ -23,13 +24,8 @@ def load_counters(card: RateCard | None, folder: str) -> dict[str, Callable[[str
 
 
 def _load_counter(name: str, path: str) -> Callable[[str], float]:
-    try:
+    with telling_missing():
         from tokenizers import Tokenizer
-    except ImportError:
-        hint = "pip install 'zeitbuch[exact]', or take `tokenizer` out of the rate card to estimate"
-        raise fail(
-            "tokenizer-library", f"expected the library that reads tokenizer files ({name}), found none", hint
-        ) from None
     if not Path(path).is_file():
         raise fail(
             "tokenizer-file",

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from zeitbuch.core.actuals.usage_mapping import LogForm, UsageMapping
+from zeitbuch.core.model.extras import telling_missing
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Origin
 
@@ -101,7 +102,8 @@ def _ends_of(rows: list[tuple[str, ...]]) -> list[tuple[str, ...]]:
 
 
 def _sample_workbook(path: str) -> LogSample:
-    from python_calamine import CalamineWorkbook
+    with telling_missing():
+        from python_calamine import CalamineWorkbook
 
     try:
         book = CalamineWorkbook.from_path(path)

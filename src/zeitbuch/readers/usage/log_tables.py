@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from zeitbuch.core.actuals.usage_mapping import LogForm, UsageMapping
+from zeitbuch.core.model.extras import telling_missing
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
 
@@ -35,15 +36,9 @@ _BEGIN = 1_000_000  # bytes in which ends of lines are looked at
 
 def import_engine() -> Any:
     """Ibis. Raises ZeitbuchError when it is not installed."""
-    try:
+    with telling_missing():
         import duckdb  # noqa: F401
         import ibis
-    except ImportError:
-        raise fail(
-            "usage-library",
-            "expected the packages that read usage logs, found them not installed",
-            "install them: pip install 'zeitbuch[usage]'",
-        ) from None
     return ibis
 
 
@@ -248,7 +243,9 @@ def _open_parquet(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
 def _open_workbook(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
     """One sheet of a workbook, each value as a text: a workbook is as large as a person can look through."""
     import pyarrow as pa
-    from python_calamine import CalamineWorkbook
+
+    with telling_missing():
+        from python_calamine import CalamineWorkbook
 
     try:
         book = CalamineWorkbook.from_path(path)

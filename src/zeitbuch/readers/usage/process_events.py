@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from typing import Any, BinaryIO
 from zoneinfo import ZoneInfo
 
+from zeitbuch.core.model.extras import telling_missing
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Origin
 
@@ -54,11 +55,8 @@ class EventReading:
 
     def lines(self) -> Iterator[Line]:
         """All lines. Raises ZeitbuchError where the file is no event log; one that breaks off is told in ``problems``."""
-        try:
+        with telling_missing():
             from lxml import etree
-        except ImportError:
-            hint = "install it: pip install 'zeitbuch[usage]'"
-            raise fail("usage-library", "expected the package that reads XML, found it not installed", hint) from None
         log: dict[str, str] = {}
         traces = 0
         with _opened(self.path) as file:

@@ -13,6 +13,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from zeitbuch.core.actuals.usage_mapping import ENGINES, UsageMapping
+from zeitbuch.core.model.extras import missing_library, telling_missing
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
 
@@ -135,11 +136,9 @@ def unreachable(place: str, error: Exception, quoted: bool = True) -> ZeitbuchEr
 
 def _connect_postgres(address: str, place: str) -> tuple[Any, tuple[type[Exception], ...]]:
     ibis = import_engine()
-    try:
+    with telling_missing():
         import ibis.common.exceptions as raised
         import psycopg
-    except ImportError:
-        raise _not_installed("PostgreSQL", "postgres") from None
     errors = (psycopg.Error, raised.IbisError, raised.TableNotFound)
     try:
         connection = psycopg.connect(address, options="-c TimeZone=UTC")
@@ -151,13 +150,11 @@ def _connect_postgres(address: str, place: str) -> tuple[Any, tuple[type[Excepti
 
 def _connect_spark(address: str, place: str) -> tuple[Any, tuple[type[Exception], ...]]:
     ibis = import_engine()
-    try:
+    with telling_missing():
         import ibis.common.exceptions as raised
         from py4j.protocol import Py4JError
         from pyspark.errors import PySparkException
         from pyspark.sql import SparkSession
-    except ImportError:
-        raise _not_installed("Spark", "spark") from None
     errors = (PySparkException, Py4JError, raised.IbisError, raised.TableNotFound)
     builder = SparkSession.builder.appName("zeitbuch")
     if address.startswith("sc://"):
@@ -178,7 +175,7 @@ def _connect_spark(address: str, place: str) -> tuple[Any, tuple[type[Exception]
             session.sparkContext.setLogLevel("OFF")
         return ibis.pyspark.connect(session), errors
     except ImportError as error:  # what it lacks, or has too old, it says itself
-        raise _not_installed("Spark", "spark", str(error)) from None
+        raise missing_library("pyspark", str(error)) from None
     except (*errors, RuntimeError, OSError) as error:  # no Java, no cluster
         raise unreachable(place, error) from None
 
@@ -212,11 +209,6 @@ def _silence_spark(address: str) -> None:
     os.environ.setdefault("SPARK_SUBMIT_OPTS", f"-Dlog4j2.configurationFile={told.as_uri()}")
     if address == "spark:local":
         os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
-
-
-def _not_installed(name: str, extra: str, found: str = "them not installed") -> ZeitbuchError:
-    return fail("usage-library", f"expected the packages that ask {name}, found {found}",
-                f"install them: pip install 'zeitbuch[usage,{extra}]'")  # fmt: skip
 
 
 _CONNECT = {"postgresql": _connect_postgres, "spark": _connect_spark}

@@ -11,6 +11,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from zeitbuch.core.model.extras import telling_missing
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.sheet import Sheet, cell_text
 from zeitbuch.core.report import blocks as d
@@ -66,12 +67,9 @@ def _add_inner_contents(made: Document, one: FlowDocument, marks: Marks) -> None
 
 
 def _empty(template: str) -> Document:
-    try:
+    with telling_missing():
         import docx
         from docx.opc.exceptions import PackageNotFoundError
-    except ImportError:
-        hint = "pip install 'zeitbuch[word]', or take another format"
-        raise fail("format", "expected the library python-docx to write Word files, found none", hint) from None
     try:
         made: Document = docx.Document(template or None)
     except (PackageNotFoundError, OSError, KeyError, ValueError, zipfile.BadZipFile) as error:

@@ -5,15 +5,16 @@ from __future__ import annotations
 
 import io
 import math
+from functools import lru_cache
 from itertools import pairwise
 
-from PIL import Image, ImageDraw
+from PIL import Image, ImageDraw, ImageFont
 
 from zeitbuch.core.layout.cards import LEADING, NAME, PAD, ROW_HEIGHT, SMALL, SPINE
 from zeitbuch.core.layout.geometry import Card, Frame, PlacedCard, Route, Scene, tab_outline
 from zeitbuch.core.model.problems import fail
 from zeitbuch.writers.escape.text import make_inert
-from zeitbuch.writers.theme.fonts import load_font, measure_text
+from zeitbuch.writers.theme.fonts import FOLDER, measure_text
 from zeitbuch.writers.theme.look import CARD, EFFECT_LEGEND, EFFECTS, ERROR, FRAME, INK, PAPER, QUIET, RULE
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -21,6 +22,12 @@ from .drawing import MapDrawing
 
 MOST_PIXELS = 120_000_000
 Point = tuple[float, float]
+
+
+@lru_cache(maxsize=64)
+def _load_font(size: float, bold: bool) -> ImageFont.FreeTypeFont:
+    """DejaVu Sans in a size (pixels)."""
+    return ImageFont.truetype(str(FOLDER / ("DejaVuSans-Bold.ttf" if bold else "DejaVuSans.ttf")), size)
 
 
 class _Pen:
@@ -73,7 +80,7 @@ class _Pen:
         self.draw.text(
             (x * self.k, y * self.k),
             words,
-            font=load_font(size * self.k, bold),
+            font=_load_font(size * self.k, bold),
             fill=colour,
             anchor="rs" if right else "ls",
         )

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from importlib import import_module
 from typing import Any
 
+from zeitbuch.core.model.extras import telling_missing
 from zeitbuch.core.model.problems import fail
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -36,7 +37,9 @@ def render(
     subject: OutputSubject, name: str, value: Any, look: TextLook | None = None, added: tuple[OutputRow, ...] = ()
 ) -> Content:
     """The value in the format ``name``; ``added`` are rows of plug-ins. Raises ZeitbuchError for an unknown format."""
-    return load_writer(find_output(subject, name, added))(value, look or TextLook())
+    row = find_output(subject, name, added)
+    with telling_missing():
+        return load_writer(row)(value, look or TextLook())
 
 
 def render_files(
