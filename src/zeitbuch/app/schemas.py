@@ -87,7 +87,7 @@ def schema_of(name: str) -> dict[str, Any]:
     if name == "dialect":
         describe_dialect(kind, root, parts)
     if name == "flow":
-        root["properties"]["zeitbuch"] = {"const": FORMAT_VERSION}
+        root["properties"] |= {"zeitbuch": {"const": FORMAT_VERSION}, "$schema": {"type": "string"}}
         root["additionalProperties"] = False
     if not row.is_result:
         for part in (root, *parts.values()):

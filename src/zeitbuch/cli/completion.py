@@ -73,7 +73,9 @@ def _flows_of(parsed_args: argparse.Namespace | None) -> tuple[Any, ...]:
     from zeitbuch.app.session import Session
     from zeitbuch.readers.config import workspace
 
-    found = workspace.load_workspace(workspace.find_workspace("."))
+    from .shared.environment import workspace_file
+
+    found = workspace.load_workspace(workspace_file())
     named = getattr(parsed_args, "source", None) or []
     session = Session(found, workspace.active_dialects(found, list(getattr(parsed_args, "dialect", None) or [])))
     return session.estate([named] if isinstance(named, str) else list(named)).flows

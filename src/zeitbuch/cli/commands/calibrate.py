@@ -8,6 +8,7 @@ from zeitbuch.app.calibrate import calibrate_usage, check_usage_fit
 from zeitbuch.app.usage import open_logs
 from zeitbuch.cli.shared.days import day_of
 from zeitbuch.cli.shared.formats import chosen_format
+from zeitbuch.cli.shared.piped_log import piped_logs
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.core.actuals.reconcile import Asked
@@ -26,7 +27,7 @@ def run(args: argparse.Namespace) -> int:
     asked = Asked(first=day_of(args.first, "--from"), last=day_of(args.last, "--to"))
     session = open_session(args)
     basis = basis_of(args, session)
-    logs = open_logs(session, args.usage, args.mapping)
+    logs = open_logs(session, piped_logs(args.usage, args.source), args.mapping)
     estate = session.estate(args.source)
     if args.check:
         checked = check_usage_fit(session, estate, basis, logs, asked, args.over is not None)

@@ -25,6 +25,7 @@ from zeitbuch.app.dialects import (
 )
 from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.asking import read_answer
+from zeitbuch.cli.shared.environment import workspace_file
 from zeitbuch.cli.shared.exit_codes import NO, OK, WRONG
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.progress import progress_for
@@ -107,7 +108,7 @@ def _unclassified_words(steps: int) -> str:
 
 
 def _workspace_month() -> str:
-    return workspace.load_workspace(workspace.find_workspace()).month
+    return workspace.load_workspace(workspace_file()).month
 
 
 def _consequence_lines(session: Session, proposal: Proposal, month: str) -> list[str]:
@@ -220,6 +221,6 @@ def _try_rules(args: argparse.Namespace, session: Session, form: str) -> int:
 
 def _list_dialects(args: argparse.Namespace) -> int:
     form = chosen_format(args, "table")
-    listed, problems = list_dialects(workspace.load_workspace(workspace.find_workspace()), args.dialect)
+    listed, problems = list_dialects(workspace.load_workspace(workspace_file()), args.dialect)
     show_result("table", form, dialects_table(listed), args)
     return report_problems(problems, args, OK)

@@ -12,20 +12,21 @@ from zeitbuch.app.flows import find_flow
 from zeitbuch.app.map import MapRequest, draw_estate, draw_flow
 from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.formats import chosen_format, rows_of_plugins
+from zeitbuch.cli.shared.output_names import is_template, named_outputs
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.cli.shared.usage_steps import asked_actuals
 from zeitbuch.core.actuals.step_records import USAGE_SHOWS
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
-from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.finding_marks import findings_by_flow
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.map.drawing import MapDrawing
 from zeitbuch.writers.map.index_page import to_index
 from zeitbuch.writers.outputs.rendering import find_output, render
-from zeitbuch.writers.outputs.rows import formats_of
+from zeitbuch.writers.outputs.rows import OutputRow, formats_of
 from zeitbuch.writers.theme.terminal import TextLook
 
 ONLY_DOWN = ("html", "text", "bpmn")
@@ -34,8 +35,12 @@ ONLY_DOWN = ("html", "text", "bpmn")
 def run(args: argparse.Namespace) -> int:
     """One flow, all flows into a folder, or the estate."""
     _check_options(args)
+    several = is_template(args.output) and not args.estate
     folder = (
-        bool(args.output) and not (args.flow or args.estate) and args.output != "-" and not Path(args.output).suffix
+        bool(args.output)
+        and not (args.flow or args.estate or several)
+        and args.output != "-"
+        and not Path(args.output).suffix
     )
     form = (args.format or formats_of("map")[0]) if folder else chosen_format(args, "map")
     if args.direction == "right" and form in ONLY_DOWN:
@@ -62,8 +67,13 @@ def run(args: argparse.Namespace) -> int:
         return finish_session(session, args)
     request = _map_request(args)
     by_flow = findings_by_flow(found) if found is not None else None
-    if folder:
-        _draw_all(args, session, flows, form, lambda flow: draw_flow(flow, request, result, by_flow, actuals))
+    if folder or several:
+        paths = named_outputs(args.output, flows) if several else _paths_in_folder(args, flows, form)
+        written = _draw_all(args, session, dict(zip(paths, flows, strict=True)), form,
+                            lambda flow: draw_flow(flow, request, result, by_flow, actuals))  # fmt: skip
+        if folder:
+            listed = [(flow, Path(path).name) for path, flow in written.items()]
+            write_output(to_index(listed), str(Path(args.output) / "index.html"))
         return finish_session(session, args)
     if len(flows) != 1:
         raise fail(
@@ -122,26 +132,33 @@ def _refuse_parts(args: Namespace) -> None:
         raise fail("option", f"expected no {unheard[0]} beside --estate, found it", hint)
 
 
+def _paths_in_folder(args: argparse.Namespace, flows: list[Flow], form: str) -> list[str]:
+    suffix = find_output("map", form, _added(form)).suffixes[0]
+    return [str(Path(args.output) / f"{name}{suffix}") for name in file_names([flow.title for flow in flows])]
+
+
+def _added(form: str) -> tuple[OutputRow, ...]:
+    return () if form in formats_of("map") else rows_of_plugins()
+
+
 def _draw_all(
-    args: argparse.Namespace,
-    session: Session,
-    flows: list[Flow],
-    form: str,
-    draw: Callable[[Flow], MapDrawing],
-) -> None:
-    """One file a flow, and an index. A flow that cannot be drawn is told, and the others are drawn all the same."""
-    added = () if form in formats_of("map") else rows_of_plugins()
-    suffix = find_output("map", form, added).suffixes[0]
-    folder, look = Path(args.output), TextLook(file=True, scale=args.scale)
-    written: list[tuple[Flow, str]] = []
+    args: argparse.Namespace, session: Session, flows: dict[str, Flow], form: str, draw: Callable[[Flow], MapDrawing]
+) -> dict[str, Flow]:
+    """One file a flow, by its path; what was written. A flow that cannot be drawn is told, and the others are drawn all the same."""
+    look = TextLook(file=True, scale=args.scale)
+    written: dict[str, Flow] = {}
     with session.progress(len(flows), "drawing") as advance:
-        for place, (flow, name) in enumerate(zip(flows, file_names([flow.title for flow in flows]), strict=True)):
+        for place, (path, flow) in enumerate(flows.items()):
             try:
-                drawn = render("map", form, draw(flow), look, added)
+                drawn = render("map", form, draw(flow), look, _added(form))
+            except ZeitbuchError as error:
+                if error.problem.code == "library-missing":
+                    raise
+                session.problems.append(problem_of_flow(error, "draw", flow))
             except Exception as error:  # the others are drawn all the same
                 session.problems.append(problem_of_flow(error, "draw", flow))
             else:
-                write_output(drawn, str(folder / f"{name}{suffix}"))
-                written.append((flow, f"{name}{suffix}"))
+                write_output(drawn, path)
+                written[path] = flow
             advance(place)
-    write_output(to_index(written), str(folder / "index.html"))
+    return written

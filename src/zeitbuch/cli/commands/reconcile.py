@@ -9,6 +9,7 @@ from zeitbuch.app.usage import open_logs
 from zeitbuch.cli.shared.days import day_of
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
+from zeitbuch.cli.shared.piped_log import piped_logs
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.actuals.reconcile import Asked
@@ -25,7 +26,7 @@ def run(args: argparse.Namespace) -> int:
     asked = Asked("day" if drawn else args.by, day_of(args.first, "--from"), day_of(args.last, "--to"))
     session = open_session(args)
     basis = basis_of(args, session)
-    logs = open_logs(session, args.usage, args.mapping)
+    logs = open_logs(session, piped_logs(args.usage, args.source), args.mapping)
     result = reconcile_usage(session, session.estate(args.source), basis, logs, asked)
 
     def sheet(full: bool) -> Sheet:

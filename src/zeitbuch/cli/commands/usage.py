@@ -13,6 +13,7 @@ from zeitbuch.app.usage import open_logs, try_usage
 from zeitbuch.app.usage_suggest import Ask, MappingAnswers, allowed_words, answer_word, suggest_mapping
 from zeitbuch.cli.shared.asking import read_answer
 from zeitbuch.cli.shared.formats import chosen_format
+from zeitbuch.cli.shared.piped_log import piped_logs
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.core.model.problems import fail
@@ -32,7 +33,7 @@ def _test(args: argparse.Namespace) -> int:
     form = chosen_format(args, "table")
     session = open_session(args)
     card = basis_of(args, session).card
-    logs = open_logs(session, args.usage, args.mapping)
+    logs = open_logs(session, piped_logs(args.usage, args.source), args.mapping)
     estate = session.estate(args.source)
     former = former_names(session, estate)
     result = UsageTrials(tuple([try_usage(log, estate, card, former) for log in logs]))
@@ -44,8 +45,9 @@ def _test(args: argparse.Namespace) -> int:
 def _suggest(args: argparse.Namespace) -> int:
     session = open_session(args)
     ask = _way_of_asking(args)
+    (log,) = piped_logs([args.log], args.source)
     estate = _estate_of(session, args)
-    made = suggest_mapping(args.log, estate, basis_of(args, session).card, ask)
+    made = suggest_mapping(log, estate, basis_of(args, session).card, ask)
     if isinstance(ask, MappingAnswers):
         ask.refuse_rest("a question of this proposal")
     write_output(proposal_text(made), args.output)

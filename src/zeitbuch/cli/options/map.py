@@ -66,5 +66,6 @@ def add(parser: argparse.ArgumentParser) -> None:
     )
     add_steps_of_logs(parser, "what logs have of each step in the panel of a page")
     add_figures(parser)
-    add_output(parser, "map")
+    add_output(parser, "map", file_words="write to FILE instead of standard output; to a folder, all flows with an index; with {flow}, {id}, {owner}, "
+               "{environment} or {folder} in it, a file for each flow, as in -o maps/{flow}.svg")  # fmt: skip
     add_reading(parser)

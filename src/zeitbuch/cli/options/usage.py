@@ -48,7 +48,9 @@ def _add_suggest(parts: argparse._SubParsersAction[argparse.ArgumentParser]) -> 
         "  zeitbuch usage suggest log.csv -o usage.toml --answers answers.toml",
     )
     suggest.add_argument(
-        "log", metavar="FILE", help="a usage log (CSV, XLSX, JSON Lines, Parquet, OTLP JSON, XES, FOCUS)"
+        "log",
+        metavar="FILE",
+        help="a usage log (CSV, XLSX, JSON Lines, Parquet, OTLP JSON, XES, FOCUS), or - for standard input",
     )
     suggest.add_argument("-o", "--output", metavar="FILE", help="write the mapping to FILE instead of standard output")
     asked = suggest.add_mutually_exclusive_group()
@@ -65,7 +67,7 @@ def add_usage(parser: argparse.ArgumentParser) -> None:
         "usage",
         metavar="USAGE",
         nargs="*",
-        help="usage logs (CSV, XLSX, JSON Lines, Parquet, OTLP JSON, XES, FOCUS); without them those of the mapping",
+        help="usage logs (CSV, XLSX, JSON Lines, Parquet, OTLP JSON, XES, FOCUS), or - for standard input; without them those of the mapping",
     )
     parser.add_argument(
         "--mapping",

@@ -6,6 +6,7 @@ from __future__ import annotations
 import argparse
 import datetime
 import getpass
+import re
 import sys
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -17,9 +18,12 @@ from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.config import workspace
 from zeitbuch.readers.input.limits import Limits, raise_limit
 from zeitbuch.writers.escape.text import make_inert
+from zeitbuch.writers.theme.links import link_place
 
+from .environment import named_book, named_limits, workspace_file
 from .exit_codes import OK, WRONG
 from .progress import progress_for
+from .stream import links_wanted
 
 if TYPE_CHECKING:
     from zeitbuch.app.basis import EstimateBasis
@@ -27,12 +31,12 @@ if TYPE_CHECKING:
 
 def open_session(args: argparse.Namespace, start: str = ".") -> Session:
     """The session that the options and the workspace file ask for, which is looked for from ``start`` upwards."""
-    found = workspace.load_workspace(workspace.find_workspace(start))
+    found = workspace.load_workspace(workspace_file(start))
     return Session(
         found,
         workspace.active_dialects(found, list(getattr(args, "dialect", []))),
         limits_of(args),
-        book=getattr(args, "book", None) or "",
+        book=getattr(args, "book", None) or named_book(),
         line=getattr(args, "line", None) or "",
         cache=not getattr(args, "no_cache", False),
         progress=progress_for(args.quiet),
@@ -42,10 +46,12 @@ def open_session(args: argparse.Namespace, start: str = ".") -> Session:
 def limits_of(args: argparse.Namespace) -> Limits:
     """The limits on inputs, raised as the options say."""
     limits = Limits()
-    for item in args.limit:
+    named = named_limits()
+    for place, item in enumerate([*named, *args.limit]):
         name, _, value = item.partition("=")
         if not value.isdecimal():
-            raise fail("limit-unknown", f"expected --limit NAME=NUMBER, found '{item}'")
+            where = "in ZEITBUCH_LIMITS NAME=NUMBER" if place < len(named) else "--limit NAME=NUMBER"
+            raise fail("limit-unknown", f"expected {where}, found '{item}'", "for example text=5000000")
         limits = raise_limit(limits, name, int(value))
     return limits
 
@@ -127,11 +133,21 @@ def report_problems(
     told = problems_to_tell(problems, args)
     errors = sum(problem.severity == "error" for problem in told)
     for words in _folded(told, whole=args.verbose):
-        print(make_inert(plain_text(words)), file=sys.stderr)
+        print(_with_link(make_inert(plain_text(words))), file=sys.stderr)
     if errors:
         rest = "the rest was processed" if went_on else "nothing was done"
         print(f"{count_words(errors, 'error')}; {rest}", file=sys.stderr)
     return WRONG if errors else status
+
+
+_PLACE = re.compile(r"^(\S.*?): (?=(?:error|warning|finding|info)\b)")
+
+
+def _with_link(words: str) -> str:
+    """A message whose place leads to its file, on a terminal that can."""
+    if not links_wanted(sys.stderr):
+        return words
+    return _PLACE.sub(lambda found: f"{link_place(found[1])}: ", words, count=1)
 
 
 def _other_kinds(problems: Sequence[Problem]) -> str:

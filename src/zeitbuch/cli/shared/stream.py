@@ -8,7 +8,7 @@ import contextlib
 import os
 import sys
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 from zeitbuch.core.model.problems import fail
 from zeitbuch.writers.outputs.rendering import render
@@ -21,6 +21,13 @@ from .formats import rows_of_plugins
 def colour_wanted() -> bool:
     """Colour only on a terminal, and never with NO_COLOR."""
     return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+
+
+def links_wanted(stream: TextIO) -> bool:
+    """Links only on a terminal with more than bare letters, and never with NO_COLOR."""
+    return (
+        stream.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM", "") not in ("", "dumb", "linux")
+    )
 
 
 def terminal_width() -> int:
@@ -95,6 +102,13 @@ def show_result(
 ) -> None:
     """Write a value in a format to standard output or the file of ``-o``."""
     to_file = bool(args.output) and args.output != "-"
-    look = TextLook(terminal_width(), colour_wanted() and not to_file, evidence, to_file, scale)
+    look = TextLook(
+        terminal_width(),
+        colour_wanted() and not to_file,
+        evidence,
+        to_file,
+        scale,
+        links_wanted(sys.stdout) and not to_file,
+    )
     added = () if form in formats_of(subject) else rows_of_plugins()
     write_output(render(subject, form, value, look, added), args.output)

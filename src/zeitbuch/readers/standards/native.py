@@ -41,7 +41,7 @@ def flows(document: dict[str, Any], base: Origin) -> Iterator[Flow | Problem]:
         )
         return
     listed = document.get("flows")
-    unknown = sorted(set(document) - {ROOT, "flows"})
+    unknown = sorted(set(document) - {ROOT, "flows", "$schema"})  # the last is for editors
     if not isinstance(listed, list) or unknown:
         found = f"unknown keys {', '.join(unknown)}" if unknown else type(listed).__name__
         yield Problem(

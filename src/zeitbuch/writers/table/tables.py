@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
 
 from zeitbuch.core.model.sheet import Column, Sheet, cell_text
 from zeitbuch.writers.escape.text import escape_json, formula_free, make_inert
+from zeitbuch.writers.theme.links import link_place
 from zeitbuch.writers.theme.terminal import TextLook
 
 from . import grid
@@ -22,6 +24,7 @@ from .columns import fit_columns
 
 JSON_VERSION = 1
 _RIGHT = ("count", "number", "money", "percent")
+_PLACES = ("place", "source")  # keys of columns that name a file
 
 
 def _cell_text(value: Any, kind: str) -> str:
@@ -56,8 +59,8 @@ def _all_cells(sheet: Sheet) -> list[list[str]]:
     return [list(row) for row in zip(*made, strict=True)]
 
 
-def to_table(sheet: Sheet, width: int, colour: bool) -> str:
-    """A terminal table that fits ``width`` columns."""
+def to_table(sheet: Sheet, width: int, colour: bool, links: bool = False) -> str:
+    """A terminal table that fits ``width`` columns; with ``links`` its places lead to their files."""
     rows = _all_cells(sheet)
     total = [_row_texts(sheet.total, sheet.columns)] if sheet.total is not None else []
     to_right = [column.kind in _RIGHT for column in sheet.columns]
@@ -73,7 +76,8 @@ def to_table(sheet: Sheet, width: int, colour: bool) -> str:
     rule = "─" * (sum(widths) + len(gap) * (len(widths) - 1))
     out = [styled(make_inert(sheet.title, keep_lines=False), "1"), ""] if sheet.title else []
     out += [styled(line, "1") for line in lines([[column.title for column in sheet.columns]])]
-    out += [rule, *lines(rows)]
+    told = lines(rows)
+    out += [rule, *(_linked(told, rows, sheet.columns, kept) if links else told)]
     if total:
         out += [rule, *[styled(line, "1") for line in lines(total)]]
     dropped = [column.title for index, column in enumerate(sheet.columns) if index not in kept]
@@ -82,13 +86,26 @@ def to_table(sheet: Sheet, width: int, colour: bool) -> str:
         out.append("")
     for note in notes:
         out += [styled(line, "2") for line in grid.wrap_cells(make_inert(note, keep_lines=False), width)]
-    below = "\n" + to_table(sheet.below, width, colour) if sheet.below is not None else ""
+    below = "\n" + to_table(sheet.below, width, colour, links) if sheet.below is not None else ""
     return "\n".join(out) + "\n" + below
+
+
+def _linked(lines: list[str], rows: list[list[str]], columns: tuple[Column, ...], kept: list[int]) -> list[str]:
+    """The lines with the places in them as links, as far as they were not broken over lines."""
+    for index in kept:
+        if columns[index].key in _PLACES:
+            places = {row[index] for row in rows if row[index]}
+            for place in places:
+                linked = link_place(place)
+                if linked != place:
+                    end = re.compile(rf"(?<=  ){re.escape(place)}(?=\s|$)")
+                    lines = [end.sub(lambda _, linked=linked: linked, line, count=1) for line in lines]  # type: ignore[misc]
+    return lines
 
 
 def write_table(result: TableResult, look: TextLook) -> str:
     """A table for the terminal."""
-    return to_table(result.sheet(False), look.width, look.colour)
+    return to_table(result.sheet(False), look.width, look.colour, look.links)
 
 
 def write_csv(result: TableResult, look: TextLook) -> bytes:
