@@ -27,7 +27,6 @@ from zeitbuch.readers.infer.propose import (
     read_documents,
 )
 from zeitbuch.readers.infer.suggest import Suggestion
-from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading.beside import with_files_beside
 from zeitbuch.readers.reading.forms import name_form
 
@@ -44,7 +43,7 @@ def propose_dialect(
 ) -> tuple[Proposal | None, list[Problem]]:
     """A proposal from exports, and what could not be read; None when nothing could. ``ask`` is shown the questions of the proposal
     and gives words for answers by their ids, until there are no new ones. Raises ZeitbuchError when nothing in them looks like steps."""
-    inputs = list(list_files(sources, OTHER_SUFFIXES))
+    inputs = session.files_of(sources, OTHER_SUFFIXES)
     with session.progress(len(inputs), "reading") as advance:
         found, problems = read_documents(inputs, session.limits, advance, OTHER_SUFFIXES)
     known = [(file, name_form(document)) for file, document in found]

@@ -16,7 +16,7 @@ from zeitbuch.book.last_snapshot import last_snapshot
 from zeitbuch.book.records import File, Version, manifest, sha256, storable
 from zeitbuch.core.model.problems import InputFaults, Problem, fail
 from zeitbuch.core.model.words import count_words
-from zeitbuch.readers.input.sources import Held, Input, load_input
+from zeitbuch.readers.input.sources import Held, Input, load_input, name_below
 from zeitbuch.readers.reading.file_hashes import FileHashes
 
 from .session import Session
@@ -110,6 +110,8 @@ def _with_own_names(found: list[tuple[str, str | Held]]) -> list[tuple[str, str 
 
 
 def _name_within(sources: Sequence[str], one: Held) -> str:
+    if one.path:  # it was fetched from an address
+        return name_below(sources[0] if len(sources) == 1 else "", one.name)
     name = name_in_state(one.name)
     is_path = len(sources) == 1 and sources[0].startswith("git:") and sources[0].count(":") > 1
     inside = sources[0].split(":", 2)[2] if is_path else ""

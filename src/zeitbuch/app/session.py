@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from msgspec import structs
@@ -16,8 +17,8 @@ from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.config.workspace import Workspace
 from zeitbuch.readers.dialects.rules import Dialect, has_files_beside, suffixes_of
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.sources import STDIN, STDIN_NAME, Held, Input, input_digests
-from zeitbuch.readers.reading.cache import digest_key
+from zeitbuch.readers.input.sources import STDIN, STDIN_NAME, Held, Input, input_digests, is_address, list_files
+from zeitbuch.readers.reading.cache import cache_folder, digest_key
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
 from zeitbuch.readers.reading.tally import Package, Tally
 
@@ -56,7 +57,7 @@ class Session:
         self.progress = progress
         self.problems: list[Problem] = []
         self.packages: list[Package] = []
-        self.kept: dict[str, bytes] = {}
+        self.kept: dict[str, Held] = {}
         self.untriggered: set[str] = set()
         self._digest_key = b""
         self._named: set[str] = set()  # what was named itself, not found in a folder
@@ -94,11 +95,34 @@ class Session:
             if names_recorded_flow(source):
                 found.append(self._recorded_flow(source))
                 continue
-            inputs = inputs_of(source, self.limits, self.book_place, also)
+            inputs = self._inputs_of(source, also)
             if has_files_beside(self.dialects):
                 self._around += inputs_around(source, inputs, self.limits, also)
             found += inputs
         return found
+
+    def files_of(self, sources: Sequence[str], also: tuple[str, ...]) -> list[Input]:
+        """The files of paths and addresses alone, no recorded states."""
+        return [
+            one
+            for source in sources
+            for one in (self._inputs_of(source, also) if is_address(source) else list_files([source], also))
+        ]
+
+    def _inputs_of(self, source: str, also: tuple[str, ...]) -> list[Input]:
+        if not is_address(source):
+            return inputs_of(source, self.limits, self.book_place, also)
+        from zeitbuch.readers.input.remote import fetch_files  # few sources are far away
+
+        with ExitStack() as stack:
+            steps: list[Callable[[int], None]] = []
+
+            def advance(done: int, count: int) -> None:
+                if not steps:
+                    steps.append(stack.enter_context(self.progress(count, "fetching")))
+                steps[0](done)
+
+            return [*fetch_files(source, self.limits, also, cache_folder() if self.cache else None, advance)]
 
     def _recorded_flow(self, source: str) -> Held:
         flow = recorded_flow(source, self.book_place, has_files_beside(self.dialects))

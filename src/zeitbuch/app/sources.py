@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.sources import Held, Input, Suffixes, list_files
+from zeitbuch.readers.input.sources import Held, Input, Suffixes, is_address, list_files
 
 if TYPE_CHECKING:
     from zeitbuch.book.records import Entry
@@ -61,7 +61,12 @@ def inputs_around(source: str, found: list[Input], limits: Limits, also: Suffixe
 
 def names_recorded_flow(source: str) -> bool:
     """Whether a source is a version of one flow (FLOW@N, FLOW@latest, FLOW@DATE, FLOW@LINE:N), and no file of that name."""
-    return _RECORDED_FLOW.search(source) is not None and not source.startswith("git:") and not Path(source).exists()
+    return (
+        _RECORDED_FLOW.search(source) is not None
+        and not source.startswith("git:")
+        and not is_address(source)
+        and not Path(source).exists()
+    )
 
 
 def recorded_inputs(source: str, book: BookPlace) -> list[Input]:

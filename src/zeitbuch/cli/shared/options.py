@@ -51,8 +51,8 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
         "source",
         metavar="SOURCE",
         nargs="*",
-        help="file, folder, package (zip, tar.gz), git:REV[:PATH], @N of the book, or - for standard input; without it, "
-        "the workspace's sources",
+        help="file, folder, package (zip, tar.gz), address (s3://..., docs/remote.md), git:REV[:PATH], @N of the book, or - for standard "
+        "input; without it, the workspace's sources",
     )
 
 

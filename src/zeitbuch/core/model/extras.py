@@ -24,6 +24,7 @@ EXTRAS = (
     Extra("postgres", ("psycopg",), "books and usage in PostgreSQL"),
     Extra("charts", ("matplotlib",), "charts"),
     Extra("images", ("PIL",), "maps as PNG"),
+    Extra("remote", ("fsspec",), "sources by address"),
     Extra("word", ("docx",), "Word files"),
     Extra("frames", ("pandas",), "data frames"),
     Extra(

@@ -75,8 +75,8 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
         return [self.path_from_here(name) for name in named]
 
     def path_from_here(self, name: str) -> str:
-        """A path of the workspace, seen from the current folder."""
-        return os.path.normpath(Path(self.folder) / name)
+        """A path of the workspace, seen from the current folder; an address as it is."""
+        return name if "://" in name else os.path.normpath(Path(self.folder) / name)
 
 
 def find_workspace(start: str = ".") -> str | None:

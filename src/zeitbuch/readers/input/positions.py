@@ -21,7 +21,7 @@ from .decode import as_utf8
 from .file_documents import one_document
 from .limits import Limits
 from .packages import package_members
-from .sources import is_package, load_input
+from .sources import Held, is_package, load_input
 
 _SPACE = re.compile(r"[ \t\r\n]*")
 _COLON = re.compile(r"[ \t\r\n]*:[ \t\r\n]*")
@@ -185,9 +185,9 @@ def locate_pointer(name: str, raw: bytes, pointer: str) -> tuple[int, int] | Non
     return text.count("\n", 0, place) + 1, place - text.rfind("\n", 0, place)
 
 
-def _raw_bytes(origin: Origin, limits: Limits, kept: Mapping[str, bytes]) -> bytes | None:
+def _raw_bytes(origin: Origin, limits: Limits, kept: Mapping[str, Held]) -> bytes | None:
     if origin.source in kept:
-        return one_document(origin.source, origin.member or "", kept[origin.source])
+        return one_document(origin.source, origin.member or "", kept[origin.source].data)
     try:
         item = load_input(origin.source, limits)
         if not isinstance(item.data, bytes):
@@ -203,7 +203,7 @@ def _raw_bytes(origin: Origin, limits: Limits, kept: Mapping[str, bytes]) -> byt
         return None
 
 
-def place_problems(problems: Iterable[Problem], limits: Limits, kept: Mapping[str, bytes]) -> list[Problem]:
+def place_problems(problems: Iterable[Problem], limits: Limits, kept: Mapping[str, Held]) -> list[Problem]:
     """The problems with line and column where a pointer can be found in its file; ``kept`` holds standard input. Files are read one after the
     other, however the problems are ordered: only one is held."""
     result = list(problems)

@@ -4,10 +4,13 @@
 from __future__ import annotations
 
 import os
+import re
 import stat
 import sys
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Origin
@@ -22,8 +25,34 @@ STDIN_NAME = "<stdin>"  # as places name it
 Suffixes = tuple[str, ...]
 
 
+_ALL = 1 << 62
 LONGEST = 200  # letters of a name in a message
 PACKED = (".zip", ".tar", ".tar.gz", ".tgz")
+
+
+_ADDRESS = re.compile(r"[a-z][a-z0-9+.-]+:(?:/|:)")  # two letters at least: a drive has one
+_SECRET = re.compile(r"//[^/@]*@|\?.*")
+
+
+def is_address(source: str) -> bool:
+    """Whether a source is named by an address (s3://, https://, zip::...) rather than a path."""
+    return _ADDRESS.match(source) is not None and not source.startswith("git:")
+
+
+def plain_address(address: str) -> str:
+    """An address without what should not be shown: user and password, and the signature behind a question mark."""
+    return _SECRET.sub(lambda found: "//" if found[0].startswith("//") else "", address)
+
+
+def name_below(address: str, name: str) -> str:
+    """The name of a file within the address that was named, or its path where it lies elsewhere."""
+    root = plain_address(address).rstrip("/")
+    if name.startswith(f"{root}/"):
+        return name[len(root) + 1 :]
+    if "!" in name and "://" not in name.rpartition("!")[2]:
+        return name.rpartition("!")[2]  # of a package that was looked into
+    path = name.partition("://")[2]
+    return path.rpartition("/")[2] if name == root else path
 
 
 class Item(NamedTuple):
@@ -37,11 +66,18 @@ class Item(NamedTuple):
     member: str | None = None
 
 
-class Held(NamedTuple):
-    """An input whose bytes are at hand already (of a revision, of the book), with the name that messages give it."""
+class Held(Struct, frozen=True):
+    """An input whose bytes are at hand already (of a revision, of the book), with the name that messages give it; of what was fetched
+    they lie in the file ``path``."""
 
     name: str
-    data: bytes
+    raw: bytes = b""
+    path: str = ""
+
+    @property
+    def data(self) -> bytes:
+        """Its bytes. Raises OSError where its file is gone."""
+        return _read_file(self.path, _ALL) if self.path else self.raw
 
 
 Input = str | Held | Problem
@@ -168,12 +204,12 @@ def name_of(one: str | Held) -> str:
 
 def load_input(one: str | Held, limits: Limits) -> Item:
     """Read one input. Never raises for what the file system says: the problem is returned."""
-    if isinstance(one, Held):
-        return Item(one.name, one.data)
-    name = one
+    if isinstance(one, Held) and not one.path:
+        return Item(one.name, one.raw)
+    name, path = (one.name, one.path) if isinstance(one, Held) else (one, one)
     try:
         most = limits.bytes + 1
-        data = sys.stdin.buffer.read(most) if name == STDIN else _read_file(name, most)
+        data = sys.stdin.buffer.read(most) if name == STDIN else _read_file(path, most)
         if len(data) > limits.bytes:
             raise too_large("bytes", limits.bytes, "a larger file")
     except OSError as error:

@@ -130,13 +130,13 @@ class Cache:
         """The contents of which there are entries."""
         return frozenset(self.head.places) | frozenset(self.fresh)
 
-    def by_state(self, name: str) -> bytes | None:
-        """The entry of a file that has not changed since it was read, by its size, time and inode alone."""
+    def by_state(self, name: str, path: str) -> bytes | None:
+        """The entry of a file, lying at ``path``, that has not changed since it was read, by its size, time and inode alone."""
         known = self.head.files.get(name)
-        if known is None:
+        if known is None or not path:
             return None
         try:
-            state = os.stat(name)
+            state = os.stat(path)
         except OSError:
             return None
         if (state.st_size, state.st_mtime_ns, state.st_ino) != (known.size, known.changed, known.inode):

@@ -17,7 +17,7 @@ class FileHashes:
 
     def known_hash(self, name: str) -> str | None:
         """The hash of a file that is as it was when it was hashed."""
-        raw = self.cache.by_state(os.path.abspath(name)) if self.cache is not None else None
+        raw = self.cache.by_state(os.path.abspath(name), name) if self.cache is not None else None
         return raw.decode() if raw is not None else None
 
     def put_hash(self, name: str, hash: str) -> None:

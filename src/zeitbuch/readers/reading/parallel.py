@@ -145,9 +145,10 @@ def _read_one(reader: Reader, make: Callable[[Flow], Any], known: Known, one: st
 def _state_of_file(one: str | Held) -> tuple[tuple[int, int, int] | None, bytes]:
     state = None
     content = b""
-    if isinstance(one, str):
+    path = one if isinstance(one, str) else one.path
+    if path:
         try:
-            found = os.stat(one)
+            found = os.stat(path)
             state = (found.st_size, found.st_mtime_ns, found.st_ino)
         except OSError:
             pass
@@ -193,7 +194,7 @@ class ReadingRun(Generic[T]):
                 yield place + 1, self._merge_read(self.ready[place])
                 continue
             if isinstance(name, Held):
-                self.tally.kept[name.name] = name.data
+                self.tally.kept[name.name] = name
             raw = kept.pop(place, None)
             read = (
                 self._take_answer(next(answers), name)
@@ -212,7 +213,11 @@ class ReadingRun(Generic[T]):
         for place, name in enumerate(self.inputs):
             if isinstance(name, Problem) or name == STDIN or place in self.ready:
                 continue
-            raw = self.cache.by_state(name) if self.cache is not None and isinstance(name, str) else None
+            raw = (
+                self.cache.by_state(name_of(name), name if isinstance(name, str) else name.path)
+                if self.cache is not None
+                else None
+            )
             if raw is None:
                 waiting.append(name)
             else:

@@ -65,12 +65,12 @@ class Reader(Tally):
         )
         # For files that belong to others: members of the package that is being read, and inputs whose bytes are at hand.
         self._members: dict[str, bytes | Problem] = {}
-        self._held: dict[str, bytes] = {}
+        self._held: dict[str, Held] = {}
 
     def hold_inputs(self, inputs: Iterable[Input]) -> None:
         """Inputs among which files that belong to others are looked up, where a dialect says that there are such."""
         if self.recognition.beside.rules:
-            self._held |= {one.name: one.data for one in inputs if isinstance(one, Held)}
+            self._held |= {one.name: one for one in inputs if isinstance(one, Held)}
 
     def read_sources(self, sources: Iterable[str]) -> Iterator[Flow]:
         """All flows of the sources."""
@@ -93,7 +93,7 @@ class Reader(Tally):
                 yield from self._read_package(name, item.data)
             elif item.data is not None:
                 if name == STDIN or isinstance(one, Held):
-                    self.kept[item.name] = item.data
+                    self.kept[item.name] = one if isinstance(one, Held) else Held(item.name, item.data)
                 yield from self._read_file(Origin(item.name), item.data)
 
     def _read_file(self, base: Origin, data: bytes) -> Iterator[Flow]:
@@ -185,7 +185,7 @@ class Reader(Tally):
         if place.member is not None:
             return self._members.get(place.member)
         if place.source in self._held:
-            return self._held[place.source]
+            return self._held[place.source].data
         return load_input(place.source, self.limits).data if os.path.isfile(place.source) else None  # noqa: PTH113
 
     def _tell_problems(self, read: FlowsRead) -> Iterator[Flow]:

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.input.sources import Held
 
 
 class Fact(NamedTuple):
@@ -36,7 +37,7 @@ class Tally:
         self.problems: list[Problem] = []
         self.facts: list[Fact] = []
         self.packages: list[Package] = []
-        self.kept: dict[str, bytes] = {}  # standard input, which cannot be read again for the place of a message
+        self.kept: dict[str, Held] = {}  # standard input, which cannot be read again for the place of a message
         self.untriggered: set[str] = set()  # flows that nothing starts
         self.called: set[str] = set()  # embedded flows: the step that holds one calls it
 
