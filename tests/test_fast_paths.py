@@ -215,16 +215,3 @@ def read_rows(folder: Path, cache: bool) -> tuple[list[Row], list[str]]:
     setting = ReadingSetting([], Limits(), outline=True, texts=False)
     run = ReadingRun(setting, list(list_files([str(folder)])), inventory_row, Row, cache=cache, workers=1)
     return [row for _, found in run for row in found], [str(problem) for problem in run.tally.problems]
-
-
-@given(st.integers(1, 6), st.integers(1, 6), st.integers(0, 2**32 - 1))
-def test_few_pairs_are_assigned_as_the_solver_assigns_them(rows: int, columns: int, seed: int) -> None:
-    import numpy as np
-    from scipy.optimize import linear_sum_assignment
-
-    from zeitbuch.core.diff.similarity import _best_assignment
-
-    score = np.random.default_rng(seed).random((rows, columns))
-    first, second = linear_sum_assignment(score, maximize=True)
-    wanted = list(zip(first.tolist(), second.tolist(), strict=True))
-    assert _best_assignment(score) == wanted

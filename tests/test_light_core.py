@@ -22,7 +22,8 @@ PROJECT = tomllib.loads((Path(__file__).parent.parent / "pyproject.toml").read_t
 PACKAGES = {
     "sqlalchemy": "sqlalchemy", "psycopg": "psycopg", "matplotlib": "matplotlib", "PIL": "pillow", "docx": "python-docx", "pandas": "pandas",
     "duckdb": "duckdb", "ibis": "ibis-framework", "pyarrow": "pyarrow", "python_calamine": "python-calamine", "lxml": "lxml", "scipy": "scipy",
-    "pyspark": "pyspark", "py4j": "pyspark", "grpc": "grpcio", "tokenizers": "tokenizers", "fsspec": "fsspec", "faker": "faker",
+    "pyspark": "pyspark", "py4j": "pyspark", "grpc": "grpcio", "tokenizers": "tokenizers",
+    "fsspec": "fsspec", "distributed": "distributed", "cloudpickle": "cloudpickle", "faker": "faker",
 }  # fmt: skip
 BLOCK = f"""
 import sys

@@ -186,7 +186,7 @@ def test_no_cache_leaves_nothing(demo: Path, tmp_path: Path, run: Run) -> None:
 KILLED = """
 import multiprocessing, os, time
 from zeitbuch.readers.reading.worker_processes import Setting, Workers
-with Workers(multiprocessing.get_context("fork"), 3, Setting(int, (), lambda piece: os.getpid())) as workers:
+with Workers(multiprocessing.get_context("fork"), 3, Setting(int, (), lambda _, piece: os.getpid())) as workers:
     print(*set(workers.share_pieces(range(40))), flush=True)
     print(*[process.pid for process in workers._running.values()], flush=True)
     time.sleep(60)

@@ -18,7 +18,7 @@ from zeitbuch.readers.reading.worker_processes import Ended, Setting, Workers
 SLOWER = 40_000
 
 
-def double(piece: int) -> Any:
+def double(_: None, piece: int) -> Any:
     if piece == 13:
         os.kill(os.getpid(), signal.SIGKILL)
     if piece == 14:
@@ -27,6 +27,10 @@ def double(piece: int) -> Any:
         return lambda: None  # cannot be sent
     sum(range(SLOWER * (piece % 3)))
     return piece * 2
+
+
+def upper(_: None, piece: bytes) -> bytes:
+    return piece.upper()
 
 
 def begin_well() -> None:
@@ -58,7 +62,7 @@ def test_what_a_worker_raises_is_raised_here(piece: int, error: type[Exception],
 
 
 def test_large_pieces_and_results_pass() -> None:
-    with Workers(multiprocessing.get_context(), 2, Setting(begin_well, (), bytes.upper)) as shared:
+    with Workers(multiprocessing.get_context(), 2, Setting(begin_well, (), upper)) as shared:
         made = list(shared.share_pieces([b"a" * 3_000_000] * 8))
     assert made == [b"A" * 3_000_000] * 8
 

@@ -202,7 +202,7 @@ def _with_lines(session: Session, found: Sequence[CheckFinding]) -> list[CheckFi
         return [one.origin for one in place_problems(asked, session.limits, session.kept)]
 
     made = list(found)
-    placed = itertools.chain.from_iterable(share_work(look, len(order)))
+    placed = itertools.chain.from_iterable(share_work(look, len(order), at_home=True))
     for number, origin in zip(order, placed, strict=True):
         made[number] = structs.replace(made[number], origin=origin)
     return made

@@ -15,6 +15,7 @@ import argparse
 import gc
 import os
 from collections.abc import Sequence
+from contextlib import AbstractContextManager, nullcontext
 from importlib import import_module
 
 from zeitbuch.version import __version__
@@ -140,11 +141,19 @@ def perform(name: str, args: argparse.Namespace) -> int:
 
     # Exports become many small lasting objects: collecting them again and again would cost more than it frees.
     gc.set_threshold(200_000, 20, 100)
-    with telling_missing():
+    with telling_missing(), _workers_of(args):
         status: int = import_module(f"zeitbuch.cli.commands.{name}").run(args)
     if sys.stdout is not None:
         sys.stdout.flush()
     return status
+
+
+def _workers_of(args: argparse.Namespace) -> AbstractContextManager[None]:
+    if not getattr(args, "workers", None):
+        return nullcontext()
+    from .shared.workers import named_workers  # most runs take what is there
+
+    return named_workers(args.workers)
 
 
 def run() -> None:

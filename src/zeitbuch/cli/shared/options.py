@@ -17,6 +17,12 @@ def add_reading(parser: argparse.ArgumentParser) -> None:
     add_limits(group)
     group.add_argument("--book", metavar="PLACE", help="book for @N: a file or a URL; default: the workspace's")
     group.add_argument(
+        "--workers",
+        metavar="WHO",
+        help="who shares the work on many files and flows: a number of processes (1: none), or the scheduler of a Dask cluster, as in "
+        "tcp://HOST:8786 (docs/scale.md); default: the cores of this machine",
+    )
+    group.add_argument(
         "--no-cache", action="store_true", help="read every file anew, and keep nothing for the next run"
     )
     add_talk(parser)

@@ -25,6 +25,7 @@ EXTRAS = (
     Extra("charts", ("matplotlib",), "charts"),
     Extra("images", ("PIL",), "maps as PNG"),
     Extra("remote", ("fsspec",), "sources by address"),
+    Extra("dask", ("distributed", "cloudpickle"), "work on a Dask cluster"),
     Extra("word", ("docx",), "Word files"),
     Extra("frames", ("pandas",), "data frames"),
     Extra(

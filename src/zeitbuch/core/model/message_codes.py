@@ -153,6 +153,7 @@ MessageCode = Literal[
     "utf8",
     "value-unusable",
     "view-empty",
+    "workers",
     "workspace-key",
     "workspace-syntax",
     "workspace-unreadable",

@@ -8,6 +8,8 @@ from typing import Any, Literal
 
 from msgspec import Struct, field
 
+from .pickling import keep_defaults
+
 FORMAT_VERSION = 1
 
 TriggerKind = Literal["schedule", "webhook", "event", "polling", "chat", "form", "manual", "call", "fault", "tool-call"]
@@ -375,3 +377,10 @@ class NativeFile(Struct, frozen=True):
 
     zeitbuch: int
     flows: tuple[Flow, ...]
+
+
+keep_defaults(
+    kind
+    for kind in list(globals().values())
+    if isinstance(kind, type) and issubclass(kind, Record) and kind is not Record
+)

@@ -75,4 +75,8 @@ VERSION_MESSAGES: tuple[Message, ...] = (
     Message("library-missing",
             "Something is asked for that a library does which `pip install zeitbuch` does not bring, so that who does without need not carry it.",
             "Install it with the command that the message gives; `pip install 'zeitbuch[all]'` brings everything."),
+    Message("workers",
+            "Work cannot be shared out as `--workers` says: the number is none, nothing answers at the address, no worker is there or all were lost, or the workers have "
+            "another version of Zeitbuch or other packages that add readers.",
+            "Name a number of processes, or start scheduler and workers in environments like the one that asks (docs/scale.md)."),
 )  # fmt: skip

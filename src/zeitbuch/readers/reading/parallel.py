@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
 
@@ -19,15 +20,16 @@ from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.plugins.state import state_of_packages
 from zeitbuch.readers.dialects.rules import Dialect, has_files_beside
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.sources import STDIN, Held, Input, name_of
+from zeitbuch.readers.input.sources import STDIN, Held, Input, load_input, name_of
 from zeitbuch.readers.secrets.words import SecretWords
 
 from .cache import Cache, content_hash, key_of
+from .executors import Executor, Processes, current_executor
 from .tally import Fact, Package, Tally
+from .worker_processes import Ended, Setting
 
 if TYPE_CHECKING:
     from .reader import Reader
-    from .worker_processes import Setting
 
 T = TypeVar("T")
 PIECE = 25
@@ -96,25 +98,24 @@ class _Answer(NamedTuple):
 
 
 Known = frozenset[bytes] | None  # contents that the cache holds; None without a cache
-_worker: tuple[Reader, Callable[[Flow], Any], Known]
 
 
-def _begin_worker(setting: ReadingSetting, make: Callable[[Flow], Any], known: Known) -> None:
-    global _worker
-    import gc
+def _begin_worker(setting: ReadingSetting, make: Callable[[Flow], Any], known: Known, own: bool) -> Any:
+    """``own``: whether the process is one of ours, that does nothing else."""
+    if own:
+        import gc
 
-    gc.set_threshold(200_000, 20, 100)
-    _worker = (setting.make_reader(), make, known)
+        gc.set_threshold(200_000, 20, 100)
+    return setting.make_reader(), make, known
 
 
-def _read_piece(inputs: list[str | Held]) -> list[_Answer]:
-    reader, make, known = _worker
-    return [_read_one(reader, make, known, name) for name in inputs]
+def _read_piece(begun: tuple[Reader, Callable[[Flow], Any], Known], inputs: list[str | Held]) -> list[_Answer]:
+    return [_read_one(*begun, name) for name in inputs]
 
 
 def _read_one(reader: Reader, make: Callable[[Flow], Any], known: Known, one: str | Held) -> _Answer:
     name = name_of(one)
-    reader.problems, reader.facts, reader.packages, reader.called = [], [], [], set()
+    reader.problems, reader.facts, reader.packages, reader.called, reader.kept = [], [], [], set(), {}
     reader.recognition.beyond_cache = False
     state, content = _state_of_file(one)
 
@@ -153,11 +154,6 @@ def _state_of_file(one: str | Held) -> tuple[tuple[int, int, int] | None, bytes]
         except OSError:
             pass
     return state, content
-
-
-def usable_cores() -> int:
-    """How many cores this process may use: of a machine that is shared, not all."""
-    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
 class ReadingRun(Generic[T]):
@@ -271,33 +267,52 @@ class ReadingRun(Generic[T]):
 
     def _read_waiting(self, waiting: list[str | Held]) -> Iterator[_Answer]:
         known = self.cache.contents() if self.cache is not None else None
-        workers = self.workers or (min(usable_cores(), 8) if len(waiting) >= MANY else 1)
-        if workers == 1:
+        executor = Processes(self.workers) if self.workers else current_executor()
+        if executor.far and has_files_beside(self.setting.dialects):
+            executor = Processes(method="spawn")  # what belongs to a file is looked for beside it, here
+        if executor.count_for(len(waiting), 0 if self.workers else MANY) == 1:
             reader = self.setting.make_reader()
             for name in waiting:
                 yield _read_one(reader, self.make, known, name)
             return
-        from multiprocessing import get_context
-
         self.setting.make_reader()  # loads its parts before the processes fork: each would load them for itself
-        from .worker_processes import Ended, Setting, Workers  # with the processes, which a small run does without
-
-        setting = Setting(_begin_worker, (self.setting, self.make, known), _read_piece)
         pieces = [waiting[index : index + PIECE] for index in range(0, len(waiting), PIECE)]
-        with Workers(get_context(), workers, setting) as shared:
-            for piece, answers in zip(pieces, shared.share_pieces(pieces), strict=True):
-                yield from _read_singly(piece, setting) if isinstance(answers, Ended) else answers
+        if executor.far:
+            yield from _read_far(executor, self.setting, self.make, known, pieces)
+            return
+        setting = Setting(_begin_worker, (self.setting, self.make, known, True), _read_piece)
+        for piece, answers in zip(pieces, executor.share(setting, pieces), strict=True):
+            yield from _read_singly(piece, setting) if isinstance(answers, Ended) else answers
 
 
-def _read_singly(inputs: list[str | Held], setting: Setting) -> Iterator[_Answer]:
+def _read_far(
+    executor: Executor, reading: ReadingSetting, make: Callable[[Flow], Any], known: Known, pieces: Sequence[list[str | Held]]
+) -> Iterator[_Answer]:  # fmt: skip
+    """Inputs read by workers that do not see our files: they get the bytes. What cannot be read here is told here."""
+    setting = Setting(_begin_worker, (reading, make, known, False), _read_piece)
+    here = Setting(_begin_worker, (reading, make, known, True), _read_piece)
+    states: deque[list[tuple[int, int, int] | None]] = deque()
+
+    def with_bytes(piece: list[str | Held]) -> list[str | Held]:
+        states.append([_state_of_file(one)[0] for one in piece])
+        loaded = [(one, load_input(one, reading.limits).data) for one in piece]
+        return [Held(name_of(one), data) for one, data in loaded if isinstance(data, bytes)]
+
+    for piece, answers in zip(pieces, executor.share(setting, pieces, with_bytes), strict=True):
+        read = {}
+        if not isinstance(answers, Ended):
+            read = {answer.name: answer for answer in answers}
+        left = [one for one in piece if name_of(one) not in read]
+        ours = dict(zip(map(name_of, left), _read_singly(left, here, "spawn"), strict=True)) if left else {}
+        for one, state in zip(piece, states.popleft(), strict=True):
+            name = name_of(one)
+            yield read[name]._replace(state=state) if name in read else ours[name]
+
+
+def _read_singly(inputs: list[str | Held], setting: Setting, method: str | None = None) -> Iterator[_Answer]:
     """The inputs of a piece over which a process ended, each by itself: the one that does it is named, the others are read."""
-    from multiprocessing import get_context
-
-    from .worker_processes import Ended, Workers
-
-    with Workers(get_context(), 1, setting) as shared:
-        for one, answers in zip(inputs, shared.share_pieces([[one] for one in inputs]), strict=True):
-            yield _not_read(one, str(answers)) if isinstance(answers, Ended) else answers[0]
+    for one, answers in zip(inputs, Processes(1, method).share(setting, [[one] for one in inputs]), strict=True):
+        yield _not_read(one, str(answers)) if isinstance(answers, Ended) else answers[0]
 
 
 def _not_read(one: str | Held, reason: str) -> _Answer:

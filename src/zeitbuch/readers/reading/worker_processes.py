@@ -22,19 +22,21 @@ _HELD = ("SIGINT", "SIGALRM")  # an interrupt that was lost comes once more, by 
 class Ended(NamedTuple):
     """The answer for a piece whose process ended over it."""
 
-    status: int | None  # as a process's exit code: -9 for the signal 9
+    status: int | None  # as a process's exit code: -9 for the signal 9; None where only that it ended is known
 
     def __str__(self) -> str:
+        if self.status is None:
+            return "every worker that took it up ended"
         by = f"signal {-self.status}" if self.status is not None and self.status < 0 else f"status {self.status}"
         return f"the process ended with {by}" + (", as for want of memory" if self.status == -9 else "")
 
 
 class Setting(NamedTuple):
-    """How a worker begins and what it does with each piece."""
+    """How a worker begins, and what it does with each piece, given what it began with."""
 
-    begin: Callable[..., None]
+    begin: Callable[..., Any]
     given: tuple[Any, ...]
-    work: Callable[[Any], Any]
+    work: Callable[[Any, Any], Any]
 
 
 class Workers:
@@ -127,7 +129,7 @@ def _work_on_pieces(line: Connection, setting: Setting, inherited: Sequence[Conn
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent is told, and ends its workers
     for other in inherited:
         other.close()
-    begun = False
+    begun, state = False, None
     while True:
         try:
             piece = line.recv()
@@ -135,9 +137,9 @@ def _work_on_pieces(line: Connection, setting: Setting, inherited: Sequence[Conn
             return
         try:
             if not begun:
-                setting.begin(*setting.given)
+                state = setting.begin(*setting.given)
                 begun = True
-            answer = (True, setting.work(piece))
+            answer = (True, setting.work(state, piece))
         except Exception as error:
             error.add_note("In a worker process:\n" + traceback.format_exc())
             answer = (False, error)

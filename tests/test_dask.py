@@ -1,0 +1,205 @@
+"""Work on a cluster: a real scheduler and two workers, of which one is killed; what comes is what one process makes."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import distributed
+import pytest
+from msgspec import json as msgspec_json
+from msgspec import msgpack
+
+from builders import ask, chain, flow
+from conftest import ESTATE, Run
+from zeitbuch.app.parallel_work import FEWEST, share_work
+from zeitbuch.core.model.fingerprint import fingerprint
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.readers.reading import dask_workers
+from zeitbuch.readers.reading.dask_workers import DaskWorkers
+from zeitbuch.readers.reading.executors import Processes, current_executor, working_with
+from zeitbuch.readers.reading.worker_processes import Ended, Setting
+
+FLOWS = FEWEST + 30
+
+
+def start(module: str, *words: str, log: Path) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(
+        [sys.executable, "-m", f"distributed.cli.{module}", *words], stdout=log.open("wb"), stderr=subprocess.STDOUT
+    )
+
+
+class Cluster:
+    """A scheduler on a free port, and workers that may be killed and started."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        self.address = f"tcp://127.0.0.1:{port}"
+        words = ("--host", "127.0.0.1", "--port", str(port), "--no-dashboard")
+        self.scheduler = start("dask_scheduler", *words, log=folder / "scheduler.log")
+        self.workers: list[subprocess.Popen[bytes]] = []
+
+    def have_workers(self, count: int = 2) -> None:
+        self.workers = [one for one in self.workers if one.poll() is None]
+        while len(self.workers) < count:
+            local = str(self.folder / f"worker-{time.monotonic_ns()}")
+            words = (self.address, "--nthreads", "1", "--no-dashboard", "--no-nanny", "--local-directory", local)
+            self.workers.append(start("dask_worker", *words, log=self.folder / "workers.log"))
+        with distributed.Client(self.address, timeout=60, set_as_default=False) as client:
+            client.wait_for_workers(count, timeout=60)
+
+    def kill_one(self) -> None:
+        self.workers.pop().kill()
+
+    def stop(self) -> None:
+        for one in (*self.workers, self.scheduler):
+            one.kill()
+            one.wait()
+
+
+@pytest.fixture(scope="module")
+def started_cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Cluster]:
+    made = Cluster(tmp_path_factory.mktemp("cluster"))
+    yield made
+    made.stop()
+
+
+@pytest.fixture
+def cluster(started_cluster: Cluster) -> Cluster:
+    started_cluster.have_workers()
+    return started_cluster
+
+
+@pytest.fixture(scope="module")
+def estate(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A workspace with some hundred exports, of which one cannot be read."""
+    folder = tmp_path_factory.mktemp("many")
+    (folder / "exports").mkdir()
+    text = (ESTATE / "november/native/fault-logger.yaml").read_text()
+    for place in range(FLOWS):
+        (folder / f"exports/f{place:03}.yaml").write_text(text.replace("id: fault-logger", f"id: fault-logger-{place}"))
+    (folder / "exports/f007.yaml").write_text(text.replace("kind: ", "kind: [", 1))
+    (folder / "rates.toml").write_bytes((ESTATE / "rates.toml").read_bytes())
+    (folder / "zeitbuch.toml").write_text('sources = ["exports"]\nrates = "rates.toml"\nmonth = "2026-11"\n')
+    return folder
+
+
+COMMANDS = (["inventory", "-f", "csv"], ["check", "-f", "csv"], ["estimate", "--runs", "0", "-f", "json"])
+
+
+@pytest.mark.parametrize("words", COMMANDS, ids=lambda words: words[0])
+def test_a_cluster_makes_what_one_process_makes(run: Run, estate: Path, cluster: Cluster, words: list[str]) -> None:
+    alone = run(*words, "--no-cache", "--workers", "1", cwd=estate)
+    far = run(*words, "--no-cache", "--workers", cluster.address, cwd=estate, HERE="1")
+    assert alone.out.count("\n") >= FLOWS and "f007.yaml" in alone.err
+    assert far == alone
+
+
+def test_documents_of_a_cluster_are_the_same(run: Run, estate: Path, cluster: Cluster, tmp_path: Path) -> None:
+    for name, who in (("alone", "1"), ("far", cluster.address)):
+        run(
+            "document",
+            "-f",
+            "markdown",
+            "-o",
+            str(tmp_path / name),
+            "--no-cache",
+            "--workers",
+            who,
+            cwd=estate,
+            HERE="1",
+        )
+    pages = sorted(path.relative_to(tmp_path / "alone") for path in (tmp_path / "alone").rglob("*") if path.is_file())
+    assert len(pages) > FLOWS
+    assert all((tmp_path / "alone" / page).read_bytes() == (tmp_path / "far" / page).read_bytes() for page in pages)
+
+
+def test_a_second_run_takes_from_the_cache_what_the_cluster_read(run: Run, estate: Path, cluster: Cluster) -> None:
+    first = run("inventory", "-f", "csv", "--workers", cluster.address, cwd=estate, HERE="1")
+    assert run("inventory", "-f", "csv", cwd=estate) == first
+
+
+def test_a_worker_killed_in_the_midst_changes_nothing(run: Run, estate: Path, cluster: Cluster) -> None:
+    words = ["estimate", "--runs", "2000", "-f", "csv", "--no-cache"]
+    alone = run(*words, "--workers", "1", cwd=estate)
+    command = [sys.executable, "-m", "zeitbuch", *words, "--workers", cluster.address]
+    with subprocess.Popen(command, cwd=estate, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as running:
+        with distributed.Client(cluster.address, set_as_default=False) as client:
+            deadline = time.monotonic() + 60
+            while not any(client.processing().values()) and time.monotonic() < deadline:
+                time.sleep(0.01)
+            cluster.kill_one()
+        out, _ = running.communicate(timeout=250)
+    assert running.returncode == alone.code == 2  # one export cannot be read
+    assert out.decode() == alone.out
+
+
+def test_a_piece_that_ends_every_worker_is_told_and_the_others_are_done(cluster: Cluster) -> None:
+    def double(_: None, piece: int) -> int:
+        if piece == 13:
+            os._exit(3)
+        return 2 * piece
+
+    cluster.have_workers(5)  # one is lost at each try
+    with DaskWorkers(cluster.address) as workers:
+        made = list(workers.share(Setting(int, (), double), [1, 13, 2]))
+    assert made == [2, Ended(None), 4] and "ended" in str(Ended(None))
+
+
+def test_what_a_worker_raises_is_raised_here_and_others_come_in_order(cluster: Cluster) -> None:
+    def work(places: range) -> list[int]:
+        if 100 in places:
+            raise ValueError("a hundred")
+        return list(places)
+
+    with DaskWorkers(cluster.address) as workers, working_with(workers):
+        assert [place for part in share_work(lambda places: list(places), FEWEST) for place in part] == list(
+            range(FEWEST)
+        )
+        with pytest.raises(ValueError, match="a hundred"):
+            list(share_work(work, FEWEST))
+        assert list(share_work(list, 3)) == [[0, 1, 2]]  # not worth a journey
+    assert isinstance(current_executor(), Processes)
+
+
+def test_workers_with_another_zeitbuch_are_refused(cluster: Cluster, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(dask_workers, "__version__", "9.9")
+    with (
+        pytest.raises(ZeitbuchError, match=r"expected Zeitbuch 9\.9 .* found .*\[workers\]"),
+        DaskWorkers(cluster.address),
+    ):
+        pass
+
+
+def test_nobody_there_is_told(run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(dask_workers, "WITHIN", 1)
+    with pytest.raises(ZeitbuchError, match=r"expected a Dask scheduler at tcp://127\.0\.0\.1:9, found: .*\[workers\]"):
+        DaskWorkers("tcp://127.0.0.1:9")
+    with pytest.raises(ZeitbuchError, match="expected a Dask scheduler at nonsense://x"):
+        DaskWorkers("nonsense://x")
+    for named in ("0", "257", "many", "-1", "²"):
+        found = run("inventory", f"--workers={named}", ".")
+        assert found.code == 2 and "expected --workers with a number from 1 to 256" in found.err
+
+
+def test_a_flow_from_another_process_is_written_as_it_was() -> None:
+    import pickle
+
+    made: Flow = chain(ask("a"), ask("b"))
+    code = "import pickle, sys\nfrom msgspec import json\nsys.stdout.buffer.write(json.encode(pickle.load(sys.stdin.buffer)))"
+    packed = pickle.dumps(Estate((made, flow([ask("x")], [], id="other"))))
+    done = subprocess.run([sys.executable, "-c", code], input=packed, capture_output=True, check=True)
+    assert done.stdout == msgspec_json.encode(pickle.loads(packed))
+    assert json.loads(done.stdout)["flows"][0] == json.loads(msgspec_json.encode(made))
+    again: Flow = pickle.loads(pickle.dumps(made))
+    assert fingerprint(again) == fingerprint(made) and msgpack.encode(again) == msgpack.encode(made)
