@@ -467,3 +467,19 @@ def test_a_server_that_ends_in_mid_record_leaves_the_chain_whole(tmp_path: Path)
     finally:
         subprocess.run([script, "stop", folder], check=False, capture_output=True)
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def test_a_writer_waits_for_another_and_is_told_where_it_takes_too_long(
+    place: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    book = Book(place, create=True)
+    monkeypatch.setattr("zeitbuch.book.store.WAIT", 1)
+    monkeypatch.setattr("zeitbuch.book.opening.WAIT", 1)
+    with (
+        book.writing(),
+        pytest.raises(ZeitbuchError, match=r"found another writer\n.*nothing was recorded|\[book-busy\]"),
+        Book(place).writing(),
+    ):
+        pass
+    with Book(place).writing():  # the other is done
+        pass

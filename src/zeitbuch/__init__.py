@@ -18,6 +18,7 @@ if TYPE_CHECKING:
         check,
         clones,
         compare,
+        convert,
         diff,
         document,
         estimate,
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
         reconcile,
         record,
         restore,
+        review,
     )
 
 __all__ = [
@@ -40,6 +42,7 @@ __all__ = [
     "check",
     "clones",
     "compare",
+    "convert",
     "diff",
     "document",
     "estimate",
@@ -51,6 +54,7 @@ __all__ = [
     "reconcile",
     "record",
     "restore",
+    "review",
 ]  # fmt: skip
 
 

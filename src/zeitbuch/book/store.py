@@ -129,7 +129,7 @@ class Book:
                 f"{self.name}: expected room to write, found: {said}",
                 "nothing of this was recorded and nothing earlier is lost: free space on the disk and run it again",
             )
-        if "locked" in low or "busy" in low:
+        if "locked" in low or "busy" in low or "lock timeout" in low:
             return fail(
                 "book-busy",
                 f"{self.name}: expected the book to be free within {WAIT} seconds, found another writer",
@@ -147,7 +147,9 @@ class Book:
         with self.engine.connect() as child:
             if not self.lite:
                 with child.begin():
+                    child.exec_driver_sql(f"SET LOCAL lock_timeout = {WAIT * 1000}")
                     child.execute(select(func.pg_advisory_xact_lock(_LOCK)))
+                    child.exec_driver_sql("SET LOCAL lock_timeout = 0")
                     yield child
                 return
             child = child.execution_options(isolation_level="AUTOCOMMIT")

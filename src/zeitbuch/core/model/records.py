@@ -351,6 +351,9 @@ class Flow(Record, frozen=True):
     def title(self) -> str:
         return self.name or self.id
 
+    def __repr__(self) -> str:
+        return f"Flow({self.id!r}, {self.name!r}, {len(self.triggers)} triggers, {len(self.steps)} steps)"
+
     def step(self, step_id: str) -> Step | None:
         return next((step for step in self.steps if step.id == step_id), None)
 
@@ -362,6 +365,9 @@ class Estate(Record, frozen=True):
     """All flows read together, in a fixed order."""
 
     flows: tuple[Flow, ...] = ()
+
+    def __repr__(self) -> str:
+        return f"Estate({len(self.flows)} flows)"
 
     def flow(self, key: str) -> Flow | None:
         """The flow with this id, or else with this name (case ignored)."""

@@ -59,6 +59,16 @@ def _all_cells(sheet: Sheet) -> list[list[str]]:
     return [list(row) for row in zip(*made, strict=True)]
 
 
+def cell_texts(sheet: Sheet, most: int) -> list[list[str]]:
+    """The cells of the first rows as people read them."""
+    return [_row_texts(row, sheet.columns) for row in sheet.rows[:most]]
+
+
+def is_number_column(column: Column) -> bool:
+    """Whether a column holds numbers, which stand to the right."""
+    return column.kind in _RIGHT
+
+
 def to_table(sheet: Sheet, width: int, colour: bool, links: bool = False) -> str:
     """A terminal table that fits ``width`` columns; with ``links`` its places lead to their files."""
     rows = _all_cells(sheet)
