@@ -11,6 +11,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 from conftest import Run
 
 ROOT = Path(__file__).parent.parent
@@ -283,3 +285,40 @@ def test_commands_of_the_usage_docs_run_as_written(demo: Path, run: Run) -> None
     figures = run("reconcile", cwd=demo).out
     for said in ("192.95", "214.26", "-24.68", "-12.61", "1.94", "1.12 times"):
         assert said in figures
+
+
+TASKS = sorted((ROOT / "docs" / "tasks").glob("*.md"))
+
+
+@pytest.mark.parametrize("page", TASKS, ids=lambda page: page.stem)
+def test_commands_of_the_tasks_run_as_written(page: Path, demo: Path, run: Run) -> None:
+    blocks = re.findall(r"```sh\n(.*?)```", page.read_text(), re.DOTALL)
+    lines = [line.strip() for block in blocks for line in block.splitlines() if line.strip()]
+    assert len(lines) >= 6
+    for line in lines:
+        assert " error: " not in run_line(line, demo, run), line
+
+
+def test_the_site_is_built_whole_and_asks_nothing_of_a_network(tmp_path: Path) -> None:
+    command = [
+        sys.executable,
+        "-m",
+        "mkdocs",
+        "build",
+        "--strict",
+        "-q",
+        "-f",
+        str(ROOT / "mkdocs.yml"),
+        "-d",
+        str(tmp_path / "site"),
+    ]
+    done = subprocess.run(command, capture_output=True, text=True, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    pages = list((tmp_path / "site").rglob("*.html"))
+    assert len(pages) > 40
+    for page in pages:
+        fetched = re.findall(r"""<(?:script|link|img)[^>]*(?:src|href)=["'](?:https?:)?//[^"']*""", page.read_text())
+        assert not fetched, (page.name, fetched)
+    listed = (ROOT / "mkdocs.yml").read_text()
+    for page in (ROOT / "docs").glob("*.md"):
+        assert f" {page.name}\n" in listed, f"{page.name} stands nowhere in the site"
