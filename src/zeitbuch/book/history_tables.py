@@ -46,13 +46,13 @@ def estate_sheet(snapshots: list[Entry], versions: list[Version], notes: Iterabl
         currency = _row_of_snapshot(mapping, names, entry, alive, currency, said.get(entry.number, []), rows)
     columns = [
         Column("snapshot", "snapshot"),
-        Column("at", "when"),
-        Column("who", "by"),
-        Column("note", "note", rank=2),
-        Column("files", "files", "count", rank=1),
-        Column("flows", "flows", "count"),
-        Column("what", "what changed"),
-        Column("calls", "calls per month", "count"),
+        Column("at", "when", least=10),
+        Column("who", "by", rank=2),
+        Column("note", "note", rank=4),
+        Column("files", "files", "count", rank=5),
+        Column("flows", "flows", "count", rank=1),
+        Column("what", "what changed", least=14),
+        Column("calls", "calls per month", "count", rank=3),
         Column("month", f"{currency or 'cost'} per month", "money"),
     ]
     if any(said.values()):

@@ -154,14 +154,14 @@ def summary_sheet(found: EstateChanges, currency: str, notes: Sequence[str] = ()
         rows.append(("?", lost.name, lost.id, f"unreadable in the {lost.missing_in} version", 0, 0, [], *figures))
     columns = (
         Column("sign", ""),
-        Column("flow", "flow"),
-        Column("id", "id", rank=3),
+        Column("flow", "flow", least=14),
+        Column("id", "id", rank=5),
         Column("status", "status"),
-        Column("risks", "need review", "count", rank=1),
-        Column("changes", "changes", "count", rank=2),
+        Column("risks", "need review", "count", rank=3),
+        Column("changes", "changes", "count", rank=4),
         Column("what", "what", "list"),
-        Column("calls_before", "calls before", "number"),
-        Column("calls_after", "after", "number"),
+        Column("calls_before", "calls before", "number", rank=2),
+        Column("calls_after", "after", "number", rank=1),
         Column("month_before", f"{currency or 'cost'} per month for models, before", "money"),
         Column("month_after", "after", "money"),
     )

@@ -43,20 +43,20 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
     sampled = any(flow_estimate.spread is not None for flow_estimate in result.flows)
     columns = [
         Column("flow", "flow", least=22),
-        Column("runs", "runs/month", "count"),
-        Column("calls", "calls/run", "number"),
-        Column("input_tokens", "tokens in", "count", rank=6),
-        Column("output_tokens", "out", "count", rank=5),
-        Column("cost_run", f"{unit}/run", "money"),
-        Column("calls_month", "calls/month", "count", rank=4),
+        Column("runs", "runs/month", "count", rank=1),
+        Column("calls", "calls/run", "number", rank=3),
+        Column("input_tokens", "tokens in", "count", rank=9),
+        Column("output_tokens", "out", "count", rank=8),
+        Column("cost_run", f"{unit}/run", "money", rank=2),
+        Column("calls_month", "calls/month", "count", rank=7),
         *(
-            [Column("cost_month", "models", "money", rank=3), Column("meters_month", "meters", "money", rank=2)]
+            [Column("cost_month", "models", "money", rank=6), Column("meters_month", "meters", "money", rank=5)]
             if metered
             else []
         ),
         Column("all_month", f"{unit}/month", "money"),
         *([Column(name, title, "money") for name, title in _BETWEEN] if sampled else []),
-        Column("evidence", "month based on", rank=1, least=26),
+        Column("evidence", "month based on", rank=4, least=26),
     ]
     rows: list[tuple[Any, ...]] = []
     for flow_estimate in sorted(result.flows, key=_cost_order):
