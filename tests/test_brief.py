@@ -196,7 +196,7 @@ def test_a_missing_key_is_told(house: Path, run: Run) -> None:
 
 def test_without_names_nothing_goes_out(house: Path, run: Run, tmp_path: Path) -> None:
     (tmp_path / "without").mkdir()
-    (tmp_path / "without" / "faker.py").write_text("raise ModuleNotFoundError(name=\"faker\")\n")
+    (tmp_path / "without" / "faker.py").write_text('raise ModuleNotFoundError(name="faker")\n')
     assert run("record", cwd=house).code == 0
     for words in (["brief", "letters-in"], ["review", "packet", "-o", "packet.zip"]):
         ran = run(*words, cwd=house, PYTHONPATH=str(tmp_path / "without"))
