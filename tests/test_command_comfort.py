@@ -86,6 +86,20 @@ def test_usage_logs_come_from_a_pipe(run: Run, demo: Path, log: str) -> None:
     assert piped.code == 0 and piped.out == run(*words, cwd=demo).out
 
 
+def test_a_packed_log_comes_from_a_pipe(run: Run, demo: Path) -> None:
+    import gzip
+
+    for name, suffix in (("breakwater.csv", ".csv.gz"), ("lines.jsonl", ".jsonl.gz")):
+        text = (
+            (demo / "usage/breakwater.csv").read_bytes()
+            if name.endswith("csv")
+            else b'{"day": "2026-11-01", "calls": 3}\n' * 3
+        )
+        packed = gzip.compress(text)
+        told = run("usage", "suggest", "-", cwd=demo, stdin=packed)
+        assert told.code == 0 and f'files = ["stdin{suffix}"]' in told.out, told.err
+
+
 def test_a_pipe_without_a_log_or_named_twice_is_told(run: Run, demo: Path) -> None:
     words = ("usage", "test", "--mapping", "usage/breakwater.toml")
     assert "found nothing [usage-empty]" in run(*words, "-", cwd=demo, stdin=b"\n").err

@@ -203,3 +203,31 @@ def test_a_flow_from_another_process_is_written_as_it_was() -> None:
     assert json.loads(done.stdout)["flows"][0] == json.loads(msgspec_json.encode(made))
     again: Flow = pickle.loads(pickle.dumps(made))
     assert fingerprint(again) == fingerprint(made) and msgpack.encode(again) == msgpack.encode(made)
+
+
+def test_an_error_of_the_work_is_told_as_it_is(cluster: Cluster) -> None:
+    def work(places: range) -> int:
+        raise OSError("no room")
+
+    with DaskWorkers(cluster.address) as workers, working_with(workers), pytest.raises(OSError, match="no room"):
+        list(share_work(work, FEWEST))
+
+
+def test_a_cluster_that_is_lost_in_the_midst_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(dask_workers, "WITHIN", 3)
+    cluster = Cluster(tmp_path)
+    try:
+        cluster.have_workers(1)
+
+        def slow(_: None, piece: int) -> int:
+            time.sleep(0.2)
+            return piece
+
+        with (
+            DaskWorkers(cluster.address) as workers,
+            pytest.raises(ZeitbuchError, match=r"found that it is lost.*\[workers\]"),
+        ):
+            for _ in workers.share(Setting(int, (), slow), range(100)):
+                cluster.stop()
+    finally:
+        cluster.stop()

@@ -11,6 +11,7 @@ import xml.etree.ElementTree as ET
 from pathlib import Path
 
 import pytest
+import yaml
 
 ROOT = Path(__file__).parent.parent
 RECIPES = ROOT / "docs" / "recipes"
@@ -57,6 +58,19 @@ def test_the_nightly_job_records_checks_documents_and_tells(demo: Path) -> None:
     letters.write_text("{")
     broken = run_recipe(demo, "nightly.sh", ".")
     assert broken.returncode == 2 and "letters.json" in broken.stderr
+
+
+def test_a_damaged_book_is_no_first_night(demo: Path) -> None:
+    (demo / "book.sqlite").write_bytes(b"not a database" * 100)
+    done = run_recipe(demo, "nightly.sh", ".")
+    assert done.returncode == 2 and "No snapshot yet" not in done.stdout and "error: " in done.stdout
+
+
+def test_hooks_that_write_the_book_bring_its_library() -> None:
+    hooks = yaml.safe_load((ROOT / ".pre-commit-hooks.yaml").read_text())
+    for hook in hooks:
+        brings = any(name.startswith("SQLAlchemy") for name in hook.get("additional_dependencies", ()))
+        assert brings == (" record" in hook["entry"]), hook["id"]
 
 
 @pytest.mark.parametrize("name", ["gate.sh", "nightly.sh"])

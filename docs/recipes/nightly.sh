@@ -10,13 +10,16 @@ unreadable() { [ "$1" -eq 2 ] && worst=2; return 0; }
 note() { [ "$1" -gt "$worst" ] && worst=$1; return 0; }
 
 printf 'Flows, %s\n\n' "$(date +%Y-%m-%d)"
-if zeitbuch history --quiet >/dev/null 2>&1; then
+if said=$(zeitbuch history --quiet 2>&1 >/dev/null); then
   printf 'What changed since the last snapshot\n\n'
   zeitbuch diff @latest --format brief --quiet; unreadable $?
   printf '\nWhat is newly wrong\n\n'
   zeitbuch check --since @latest --fail-on high --quiet --top 10; note $?
 else
-  printf 'No snapshot yet: this is the first.\n'
+  case $said in
+    *"[book-none]"*) printf 'No snapshot yet: this is the first.\n' ;;
+    *) printf '%s\n' "$said"; worst=2 ;;
+  esac
 fi
 printf '\nSnapshot\n\n'
 zeitbuch record --by "${RECORDED_BY:-nightly}" --quiet; note $?

@@ -252,19 +252,19 @@ def record(
     return taken
 
 
-def history(book: PathName = BOOK_NAME, flow: str = "", line: str = "") -> History:
+def history(book: PathName = "", flow: str = "", line: str = "", *, workspace: PathName = "") -> History:
     """The snapshots of a line of a book, or the versions of one flow (id or name)."""
     from .app.history import list_history
 
-    return History(list_history(Session(book=os.fspath(book), line=line), flow))
+    return History(list_history(_make_session(workspace, (), book, line), flow))
 
 
-def restore(what: str, book: PathName = BOOK_NAME) -> bytes:
+def restore(what: str, book: PathName = "", *, workspace: PathName = "") -> bytes:
     """The bytes of the export of one version of a flow: 'FLOW@N', N a number, latest or a date, with its line before it where that is another ('FLOW@prod:2')."""
     from .app.restore import restore_version
 
     name, _, key = what.rpartition("@")
-    return restore_version(Session(book=os.fspath(book)), name, key).data
+    return restore_version(_make_session(workspace, (), book), name, key).data
 
 
 def explain(flow: Flow, step: str = "", estate: Estate | None = None) -> Page:

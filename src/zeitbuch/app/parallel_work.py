@@ -34,21 +34,20 @@ def share_work(work: Callable[[range], Any], count: int, at_home: bool = False) 
     if alone or not (executor.far or hasattr(os, "fork")):
         yield from map(work, pieces)
         return
-    shared = (
-        executor.share(Setting(_begin_far, (work,), _work_far), pieces) if executor.far else _share_forked(work, pieces)
-    )
-    for made in shared:
+    far = Setting(_begin_far, (work,), _work_far)
+    for made in (
+        _share_forked(work, pieces, executor.count) if isinstance(executor, Processes) else executor.share(far, pieces)
+    ):
         if isinstance(made, Ended):
             hint = "run it on a machine with more memory, or for fewer flows at a time"
             raise fail("process-ended", f"expected to work on all flows, found that {made}", hint=hint)
         yield made
 
 
-def _share_forked(work: Callable[[range], Any], pieces: Sequence[range]) -> Iterator[Any]:
+def _share_forked(work: Callable[[range], Any], pieces: Sequence[range], count: int) -> Iterator[Any]:
     global _work
     import gc
 
-    count = getattr(current_executor(), "count", 0)
     gc.freeze()  # the flows are not touched by the collector of a child, so that their pages stay shared
     _work = work
     try:

@@ -7,6 +7,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
+from zeitbuch.readers.input.sources import is_address, plain_address
 from zeitbuch.writers.exchange import templates
 from zeitbuch.writers.exchange.open_entries import grown_text
 
@@ -41,4 +42,7 @@ def workspace_files(
 
 
 def _seen_from(folder: str, paths: Sequence[str]) -> list[str]:
-    return [Path(os.path.relpath(path, folder)).as_posix() for path in paths]
+    """Paths from the folder of the workspace; addresses as they are, without what is secret in them."""
+    return [
+        plain_address(path) if is_address(path) else Path(os.path.relpath(path, folder)).as_posix() for path in paths
+    ]

@@ -28,6 +28,8 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:  # importing it would take a tenth of the start
     from typing import Any
 
+    from zeitbuch.core.model.problems import ZeitbuchError
+
 DESCRIPTION = (
     "Reads exported AI workflow definitions and says what they do, what they call, what they cost and what changed."
 )
@@ -112,19 +114,26 @@ def _top_parser() -> argparse.ArgumentParser:
 
 def _run_command(name: str, rest: list[str]) -> int:
     args = parse_options(name, rest)
-    from zeitbuch.core.model.problems import InputFaults, ZeitbuchError  # not for `--help`
+    from zeitbuch.core.model.problems import ZeitbuchError  # not for `--help`
 
     try:
         return perform(name, args)
-    except InputFaults as error:
+    except ZeitbuchError as error:
+        return tell_error(name, args, error)
+
+
+def tell_error(name: str, args: argparse.Namespace, error: ZeitbuchError) -> int:
+    """What kept a command from its work, on stderr; the exit status."""
+    from zeitbuch.core.model.problems import InputFaults
+
+    if isinstance(error, InputFaults):
         from .shared.session import report_problems
 
         return report_problems(error.problems, args, went_on=False)
-    except ZeitbuchError as error:
-        from zeitbuch.writers.escape.text import make_inert
+    from zeitbuch.writers.escape.text import make_inert
 
-        print(f"zeitbuch {name}: {make_inert(str(error.problem))}", file=sys.stderr)
-        return WRONG
+    print(f"zeitbuch {name}: {make_inert(str(error.problem))}", file=sys.stderr)
+    return WRONG
 
 
 def parse_options(name: str, rest: list[str]) -> argparse.Namespace:

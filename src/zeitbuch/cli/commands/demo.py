@@ -6,15 +6,13 @@ import argparse
 import contextlib
 import os
 import shlex
-import sys
 from importlib.resources import as_file, files
 from pathlib import Path
 
-from zeitbuch.cli.main import parse_options, perform
+from zeitbuch.cli.main import parse_options, perform, tell_error
 from zeitbuch.cli.shared.exit_codes import OK, WRONG
 from zeitbuch.cli.shared.stream import write_output
 from zeitbuch.core.model.problems import ZeitbuchError, fail
-from zeitbuch.writers.escape.text import make_inert
 
 STEPS = (
     "zeitbuch inventory",
@@ -99,11 +97,11 @@ def _run_steps(folder: Path) -> int:
 def _run_step(line: str) -> int:
     """One command as typed; what needs a library that is not installed is left out, and told, and so is what asks for its results."""
     _, name, *rest = shlex.split(line)
+    args = parse_options(name, rest)
     try:
-        return perform(name, parse_options(name, rest))
+        return perform(name, args)
     except ZeitbuchError as error:
         if error.problem.code not in ("library-missing", "book-none"):
-            print(f"zeitbuch {name}: {make_inert(str(error.problem))}", file=sys.stderr)
-            return WRONG
+            return tell_error(name, args, error)
         print(f"(left out: {error.problem.message}; {error.problem.hint})")
         return OK

@@ -1,4 +1,4 @@
-# One table of the variables that the program looks at: read here, told by the manual page and docs/command-line.md.
+# One table of the variables that the program looks at: read here, told by the manual page and docs/commands.md.
 """Variables of the environment."""
 
 from __future__ import annotations
@@ -23,8 +23,8 @@ VARIABLES = (
              "zeitbuch.toml upwards from the working folder"),
     Variable("ZEITBUCH_BOOK", "the book, a file or a URL, in place of the workspace's; --book goes before it"),
     Variable("ZEITBUCH_LIMITS", "limits on inputs, as --limit takes them, parted by spaces: text=5000000 depth=300; --limit goes before it"),
-    Variable("NO_COLOR", "when set to anything: no colours on the terminal"),
-    Variable("COLUMNS", "width of tables, in letters, where the output is no terminal"),
+    Variable("NO_COLOR", "when set to anything: no colours and no links on the terminal"),
+    Variable("COLUMNS", "width of tables, in letters, in place of that of the terminal; 180 where there is none"),
     Variable("XDG_CACHE_HOME", "folder of what was read before (in it, zeitbuch); ~/.cache when not set"),
     Variable("XDG_CONFIG_HOME", "folder of dialects that hold everywhere (in it, zeitbuch/dialects); ~/.config when not set"),
 )  # fmt: skip

@@ -3,8 +3,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
 import sys
+import zlib
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -15,11 +17,11 @@ from zeitbuch.readers.usage.line_tables import temporary_folder
 _BEGINNINGS = (
     (b"PAR1", ".parquet"),
     (b"PK\x03\x04", ".xlsx"),
-    (b"\x1f\x8b", ".csv.gz"),
     (b"{", ".jsonl"),
     (b"[", ".json"),
     (b"<", ".xes"),
 )
+_GZIP = b"\x1f\x8b"
 _LOOK = 4096
 
 
@@ -41,10 +43,16 @@ def _kept_input() -> Path:
         raise fail(
             "usage-empty", "expected a usage log on standard input, found nothing", "name a file, or pipe one in"
         )
-    start = begin.removeprefix(b"\xef\xbb\xbf").lstrip()
-    suffix = next((suffix for letters, suffix in _BEGINNINGS if start.startswith(letters)), ".csv")
-    path = temporary_folder() / f"stdin{suffix}"
+    path = temporary_folder() / f"stdin{_suffix_of(begin)}"
     with path.open("wb") as file:
         file.write(begin)
         shutil.copyfileobj(source, file)
     return path
+
+
+def _suffix_of(begin: bytes) -> str:
+    if begin.startswith(_GZIP):
+        with contextlib.suppress(zlib.error):
+            return f"{_suffix_of(zlib.decompressobj(zlib.MAX_WBITS | 16).decompress(begin, _LOOK))}.gz"
+    start = begin.removeprefix(b"\xef\xbb\xbf").lstrip()
+    return next((suffix for letters, suffix in _BEGINNINGS if start.startswith(letters)), ".csv")

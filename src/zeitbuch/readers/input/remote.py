@@ -22,10 +22,8 @@ from .passed_over import count_passed_over
 from .sources import Held, Suffixes, is_candidate, plain_address
 
 BATCH = 200  # objects asked for at a time
-TRIES, PAUSE = (
-    3,
-    0.5,
-)  # of what fails for no reason of its own; seconds before the second, twice as long before the third
+TRIES = 3  # of what fails for no reason of its own
+PAUSE = 0.5  # seconds before the second try; twice as long before the third
 STALE = 60 * 86400.0  # seconds after which a copy that nobody asked for is dropped
 _TAGS = ("ETag", "etag", "e_tag", "md5Hash", "content_md5", "crc", "sha256", "checksum", "VersionId", "generation")
 _TIMES = ("LastModified", "last_modified", "mtime", "created", "updated")
@@ -218,7 +216,7 @@ def _input_of(store: _Store, one: _Object, copy: Path, error: BaseException | No
         message = f"expected an object that can be fetched, found: {_words_of(error)}"
         return Problem("source-unreadable", "error", message, Origin(name), "check its rights, and try again")
     with contextlib.suppress(OSError):
-        os.utime(copy, (time.time(), copy.stat().st_mtime))  # asked for just now
+        os.utime(copy, ns=(time.time_ns(), copy.stat().st_mtime_ns))  # asked for just now
     return Held(name, path=str(copy))
 
 

@@ -31,17 +31,20 @@ PACKED = (".zip", ".tar", ".tar.gz", ".tgz")
 
 
 _ADDRESS = re.compile(r"[a-z][a-z0-9+.-]+:(?:/|:)")  # two letters at least: a drive has one
-_SECRET = re.compile(r"//[^/@]*@|\?.*")
+_USERS = re.compile(r"\b((?:https?|ftp)://)[^/@\s]*@")  # a token may stand where a name is expected
+_PASSWORDS = re.compile(r"(://[^/:@\s]*):[^/@\s]*@")
+_SIGNATURES = re.compile(r"\b(https?://[^\s?]*)\?\S*")  # elsewhere a question mark is a letter of a name like others
 
 
 def is_address(source: str) -> bool:
-    """Whether a source is named by an address (s3://, https://, zip::...) rather than a path."""
-    return _ADDRESS.match(source) is not None and not source.startswith("git:")
+    """Whether a source is named by an address (s3://, https://, zip::...) rather than a path; a file of that name is a file."""
+    return _ADDRESS.match(source) is not None and not source.startswith("git:") and not os.path.lexists(source)
 
 
-def plain_address(address: str) -> str:
-    """An address without what should not be shown: user and password, and the signature behind a question mark."""
-    return _SECRET.sub(lambda found: "//" if found[0].startswith("//") else "", address)
+def plain_address(text: str) -> str:
+    """An address, or words that hold some, without what should not be shown: users and passwords, and signatures behind a question
+    mark."""
+    return _SIGNATURES.sub(r"\1", _PASSWORDS.sub(r"\1@", _USERS.sub(r"\1", text)))
 
 
 def name_below(address: str, name: str) -> str:

@@ -9,7 +9,7 @@ import hashlib
 import logging
 import threading
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from zeitbuch.core.model.extras import telling_missing
@@ -17,7 +17,6 @@ from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.plugins.state import state_of_packages
 from zeitbuch.version import __version__
 
-from .executors import Prepare
 from .worker_processes import Ended, Setting
 
 WITHIN = 15  # seconds for a scheduler to answer, and for a first worker to be there
@@ -104,7 +103,7 @@ class DaskWorkers:
     def count_for(self, amount: int, fewest: int) -> int:
         return max(2, sum(self.client.nthreads().values())) if amount >= fewest else 1
 
-    def share(self, setting: Setting, pieces: Sequence[Any], prepare: Prepare | None = None) -> Iterator[Any]:
+    def share(self, setting: Setting, pieces: Iterable[Any]) -> Iterator[Any]:
         import cloudpickle
 
         run = _Run(self, cloudpickle.dumps(setting))
@@ -112,8 +111,7 @@ class DaskWorkers:
         most = _AHEAD * self.count_for(1, 0)
         try:
             for piece in pieces:
-                ready = prepare(piece) if prepare is not None else piece
-                waiting.append((ready, run.submit(ready)))
+                waiting.append((piece, run.submit(piece)))
                 if len(waiting) >= most:
                     yield run.result(*waiting.popleft())
             while waiting:
@@ -138,9 +136,7 @@ class _Run:
         return self.workers.client.submit(_work_on_piece, self.mark, self.sent, piece, pure=False)
 
     def result(self, piece: Any, future: Any) -> Any:
-        """What became of a piece; where what it needs went with a worker, it is sent again."""
-        from concurrent.futures import CancelledError
-
+        """What became of a piece; where it, or what it needs, went with a worker, it is sent again. Raises what the work raised."""
         from distributed import KilledWorker
 
         for _ in range(_TRIES):
@@ -148,9 +144,19 @@ class _Run:
                 return future.result()
             except KilledWorker:
                 return Ended(None)
-            except (CancelledError, OSError, TimeoutError):
-                self.sent = self._send()
-                future = self.submit(piece)
-        raise self.workers._problem(
-            f"expected the workers at {self.workers.address} to go on, found that they are lost"
-        )
+            except Exception:
+                if future.status == "error":  # of the work, not of who does it
+                    raise
+            future = self._submit_again(piece)
+        raise self._lost()
+
+    def _submit_again(self, piece: Any) -> Any:
+        try:
+            self.workers.client.wait_for_workers(1, timeout=WITHIN)
+            self.sent = self._send()
+            return self.submit(piece)
+        except Exception:  # whatever the library says of a cluster that is gone
+            raise self._lost() from None
+
+    def _lost(self) -> ZeitbuchError:
+        return self.workers._problem(f"expected the cluster at {self.workers.address} to go on, found that it is lost")

@@ -6,14 +6,11 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from contextvars import ContextVar
 from typing import Any, Protocol
 
 from .worker_processes import Setting
-
-MOST_PROCESSES = 8  # of one machine, where nobody says how many
-Prepare = Callable[[Any], Any]
 
 
 class Executor(Protocol):
@@ -24,9 +21,8 @@ class Executor(Protocol):
     def count_for(self, amount: int, fewest: int) -> int:
         """How many workers are used for so much work; 1 means that it is done here."""
 
-    def share(self, setting: Setting, pieces: Sequence[Any], prepare: Prepare | None = None) -> Iterator[Any]:
-        """What workers make of the pieces, in order; ``Ended`` for one over which they die. A piece is made ready by ``prepare`` just before
-        it is sent. Raises what a worker raised."""
+    def share(self, setting: Setting, pieces: Iterable[Any]) -> Iterator[Any]:
+        """What workers make of the pieces, in order; ``Ended`` for one over which they die. Raises what a worker raised."""
 
 
 def usable_cores() -> int:
@@ -43,16 +39,15 @@ class Processes:
         self.count, self.method = count, method
 
     def count_for(self, amount: int, fewest: int) -> int:
-        return (self.count or min(usable_cores(), MOST_PROCESSES)) if amount >= fewest else 1
+        return (self.count or usable_cores()) if amount >= fewest else 1
 
-    def share(self, setting: Setting, pieces: Sequence[Any], prepare: Prepare | None = None) -> Iterator[Any]:
+    def share(self, setting: Setting, pieces: Iterable[Any]) -> Iterator[Any]:
         from multiprocessing import get_context
 
         from .worker_processes import Workers
 
-        ready = [prepare(piece) for piece in pieces] if prepare is not None else pieces
         with Workers(get_context(self.method), self.count_for(1, 0), setting) as shared:
-            yield from shared.share_pieces(ready)
+            yield from shared.share_pieces(list(pieces))
 
 
 _current: ContextVar[Executor | None] = ContextVar("executor", default=None)

@@ -24,7 +24,7 @@ from zeitbuch.readers.input.sources import STDIN, Held, Input, load_input, name_
 from zeitbuch.readers.secrets.words import SecretWords
 
 from .cache import Cache, content_hash, key_of
-from .executors import Executor, Processes, current_executor
+from .executors import Executor, Processes, current_executor, usable_cores
 from .tally import Fact, Package, Tally
 from .worker_processes import Ended, Setting
 
@@ -34,6 +34,7 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 PIECE = 25
 MANY = 150
+MOST_READERS = 8  # processes, where nobody says how many: this one has to take what they read
 
 
 class ReadingSetting(NamedTuple):
@@ -268,6 +269,8 @@ class ReadingRun(Generic[T]):
     def _read_waiting(self, waiting: list[str | Held]) -> Iterator[_Answer]:
         known = self.cache.contents() if self.cache is not None else None
         executor = Processes(self.workers) if self.workers else current_executor()
+        if isinstance(executor, Processes) and not executor.count:
+            executor = Processes(min(usable_cores(), MOST_READERS), executor.method)
         if executor.far and has_files_beside(self.setting.dialects):
             executor = Processes(method="spawn")  # what belongs to a file is looked for beside it, here
         if executor.count_for(len(waiting), 0 if self.workers else MANY) == 1:
@@ -298,7 +301,7 @@ def _read_far(
         loaded = [(one, load_input(one, reading.limits).data) for one in piece]
         return [Held(name_of(one), data) for one, data in loaded if isinstance(data, bytes)]
 
-    for piece, answers in zip(pieces, executor.share(setting, pieces, with_bytes), strict=True):
+    for piece, answers in zip(pieces, executor.share(setting, map(with_bytes, pieces)), strict=True):
         read = {}
         if not isinstance(answers, Ended):
             read = {answer.name: answer for answer in answers}
