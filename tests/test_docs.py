@@ -299,6 +299,18 @@ def test_commands_of_the_tasks_run_as_written(page: Path, demo: Path, run: Run) 
         assert " error: " not in run_line(line, demo, run), line
 
 
+def test_schemas_of_the_editor_page_are_written_as_it_says(demo: Path, run: Run) -> None:
+    page = (ROOT / "docs" / "editors.md").read_text()
+    lines = re.findall(r"^zeitbuch .*$", re.findall(r"```sh\n(.*?)```", page, re.DOTALL)[0], re.MULTILINE)
+    for line in lines:
+        run_line(line, demo, run)
+    written = {path.name for path in (demo / "schemas").iterdir()}
+    named = set(re.findall(r"[a-z-]+\.schema\.json", page))
+    assert named == written and len(lines) == len(written)
+    (demo / "rates.toml").write_text(f"#:schema ./schemas/rates.schema.json\n{(demo / 'rates.toml').read_text()}")
+    assert run("estimate", "--runs", "0", cwd=demo).code == 0
+
+
 def test_the_site_is_built_whole_and_asks_nothing_of_a_network(tmp_path: Path) -> None:
     command = [
         sys.executable,

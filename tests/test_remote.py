@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import stat
+import threading
 from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -184,6 +186,30 @@ def test_names_with_question_marks_stay_apart(shaky: type[Shaky], tmp_path: Path
     found = [fetch_files(f"shaky://odd/what?{place}.json", Limits(), cache=tmp_path)[0] for place in (1, 2)]
     assert [(one.name, one.data) for one in found if isinstance(one, Held)] == [
         ("shaky://odd/what?1.json", b"1"), ("shaky://odd/what?2.json", b"2"),
+    ]  # fmt: skip
+
+
+def test_addresses_that_differ_in_what_is_not_shown_have_copies_of_their_own(tmp_path: Path) -> None:
+    class Pages(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            body = self.path.encode()
+            self.send_response(200)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body if self.command == "GET" else b"")
+
+        do_HEAD = do_GET
+
+        def log_message(self, *_: Any) -> None:
+            pass
+
+    with ThreadingHTTPServer(("127.0.0.1", 0), Pages) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        base = f"http://127.0.0.1:{server.server_address[1]}/export.json"
+        found = [fetch_files(f"{base}?id={place}", Limits(), cache=tmp_path)[0] for place in (1, 2)]
+        server.shutdown()
+    assert [(one.name, one.data) for one in found if isinstance(one, Held)] == [
+        (base, b"/export.json?id=1"), (base, b"/export.json?id=2"),
     ]  # fmt: skip
 
 

@@ -168,7 +168,8 @@ def _fetched(
 
 
 def _copy_path(store: _Store, one: _Object, folder: Path) -> Path:
-    mark = f"{store.address_of(one.path)}\n{one.tag}".encode("utf-8", "surrogatepass")
+    whole = f"{store.address_of(one.path)}\n{one.path}\n{one.tag}"  # what is not shown tells objects apart, too
+    mark = whole.encode("utf-8", "surrogatepass")
     return folder / hashlib.sha256(mark).hexdigest()
 
 
