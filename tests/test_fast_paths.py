@@ -33,7 +33,8 @@ from zeitbuch.readers.dialects.links import pointer_targets
 from zeitbuch.readers.dialects.paths import make_getter
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.infer.suggest import suggest_dialect
-from zeitbuch.readers.input.limits import Limits, count_values, measure_tree
+from zeitbuch.readers.input.decode import decode_bytes, repeated_keys
+from zeitbuch.readers.input.limits import Counts, Limits, count_values, measure_tree
 from zeitbuch.readers.input.pointers import escape_key
 from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
@@ -100,6 +101,38 @@ def test_a_look_at_the_bytes_misses_no_secret(document: Any) -> None:
 def test_counting_by_the_interpreter_is_counting_by_hand(value: Any) -> None:
     decoded = json.loads(json.dumps(value))
     assert measure_tree(decoded, Limits(), plain=True) == measure_tree(decoded, Limits()) == count_values(decoded)
+
+
+ODD_TEXT = st.text(st.sampled_from('ab": \\,{}[]\n\té'), max_size=5)
+WITH_REPEATS = st.recursive(
+    st.none() | st.integers(0, 9) | ODD_TEXT,
+    lambda inner: st.lists(inner, max_size=3) | st.lists(st.tuples(ODD_TEXT, inner), max_size=4).map(tuple),
+    max_leaves=12,
+)
+
+
+def written(value: Any, space: str) -> str:
+    """JSON in which a tuple of pairs is an object, whatever its keys."""
+    if isinstance(value, tuple):
+        return "{" + ",".join(f"{json.dumps(k)}{space}:{space}{written(v, space)}" for k, v in value) + "}"
+    if isinstance(value, list):
+        return f"[{','.join(space + written(item, space) for item in value)}]"
+    return json.dumps(value, ensure_ascii=False)
+
+
+def repeats_in(value: Any) -> set[str]:
+    inner = [item for _, item in value] if isinstance(value, tuple) else value if isinstance(value, list) else ()
+    keys = [key for key, _ in value] if isinstance(value, tuple) else []
+    return {key for key in keys if keys.count(key) > 1} | {key for item in inner for key in repeats_in(item)}
+
+
+@given(value=WITH_REPEATS, space=st.sampled_from(["", " ", "\n "]))
+def test_keys_that_occur_twice_are_found_by_the_number_of_texts(value: Any, space: str) -> None:
+    raw = written(value, space).encode()
+    decoded = decode_bytes("x.json", raw, Limits())
+    counts = Counts()
+    measure_tree(decoded.value, Limits(), plain=True, counts=counts)
+    assert set(repeated_keys(decoded.raw, "json", counts)) == repeats_in(value)
 
 
 WORDS = st.sampled_from(sorted(languages.WORDS)) | st.sampled_from(["ferry", "berth", "answer", "Ærø", "Fähre"])

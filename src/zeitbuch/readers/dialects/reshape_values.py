@@ -7,7 +7,7 @@ from __future__ import annotations
 from typing import Any
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
-from zeitbuch.readers.input.limits import measure_tree, too_large
+from zeitbuch.readers.input.limits import Counts, measure_tree, too_large
 from zeitbuch.readers.input.pointers import escape_key
 
 from .paths import as_text, is_words
@@ -45,15 +45,15 @@ class Texts:
     def _decoded(self, text: str, work: Work, pointer: str) -> tuple[Any, int]:
         from zeitbuch.readers.input.decode import decode_bytes, repeated_keys  # that room loads parsers
 
-        entries = [0]
+        counts = Counts()
         try:
             decoded = decode_bytes(f"text.{self.form}", text.encode(), work.limits)
-            count = measure_tree(decoded.value, work.limits, None, entries=entries)
+            count = measure_tree(decoded.value, work.limits, None, counts=counts)
         except (ZeitbuchError, UnicodeEncodeError):
             return None, 0
         if type(decoded.value) not in (dict, list):
             return None, 0
-        twice = [*decoded.repeated, *repeated_keys(decoded.raw, decoded.form, entries[0])]
+        twice = [*decoded.repeated, *repeated_keys(decoded.raw, decoded.form, counts)]
         if twice:
             place = work.base.at(work.base.pointer + work.places.former_place(pointer))
             message = f"expected keys that occur once in an object of the text, found '{twice[0][:40]}' again"

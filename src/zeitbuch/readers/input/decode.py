@@ -17,7 +17,7 @@ from zeitbuch.readers.secrets.labels import replace_marks
 from zeitbuch.readers.secrets.masker import Masker
 
 from .decoder_plugins import decode_by_plugin, decoder_for
-from .limits import Limits, measure_tree, too_large
+from .limits import Counts, Limits, measure_tree, too_large
 from .sources import STDIN_NAME
 from .tables import TABLES, decode_table
 
@@ -55,20 +55,21 @@ def as_utf8(raw: bytes) -> bytes:
     )
 
 
-def _count_keys(raw: bytes, entries: int) -> int:
-    """How many keys a JSON text holds; once they are more than ``entries`` the rest is not counted."""
-    keys = raw.count(b'":') - (raw.count(b'\\":') if b"\\" in raw else 0)
-    if keys <= entries and (b'" :' in raw or (b"\t" in raw and b'"\t:' in raw)):
-        keys += len(_SPACED.findall(raw))
-    return keys
+def _holds_more_texts(raw: bytes, texts: int) -> bool:
+    """Whether a JSON text holds more than so many texts, keys among them: each stands between two quotes (RFC 8259, section 7),
+    and all other quotes are escaped."""
+    quotes = raw.count(b'"')
+    if quotes <= 2 * texts:
+        return False
+    if b"\\" not in raw:
+        return True
+    return quotes - raw.replace(b"\\\\", b"").count(b'\\"') > 2 * texts
 
 
-def repeated_keys(raw: bytes, form: str, entries: int) -> list[str]:
-    """Keys that occur twice in one object of a JSON text with so many entries: every key ends in a quote and a colon, so that
-    more of these than entries betray one. What is then looked for costs nothing to all others."""
-    if form != "json":
-        return []
-    if _count_keys(raw, entries) <= entries:
+def repeated_keys(raw: bytes, form: str, counts: Counts) -> list[str]:
+    """Keys that occur twice in one object of a JSON text of which ``counts`` was decoded: of two the first is lost with its value,
+    so that the text holds more texts than what was decoded. What is then looked for costs nothing to all others."""
+    if form != "json" or not _holds_more_texts(raw, counts.entries + counts.texts):
         return []
     found: dict[str, None] = {}
 
@@ -84,9 +85,6 @@ def repeated_keys(raw: bytes, form: str, entries: int) -> list[str]:
     except (ValueError, RecursionError):
         return []
     return list(found)
-
-
-_SPACED = re.compile(rb'(?<!\\)"[ \t\r\n]+:')
 
 
 def _origin_of_byte(raw: bytes, at: int) -> Origin:
@@ -318,14 +316,14 @@ def mask_decoded(decoded: Decoded, limits: Limits, masker: Masker, unmasked: boo
         mask_elements(decoded.value, decoded.raw, masker)
         return Measured(decoded.value, decoded.counted, [])
     value, raw = decoded.value, decoded.raw
-    entries = [0]
+    counts = Counts()
     keys: set[str] | None = None if unmasked else set()
     count = measure_tree(
-        value, limits, keys, check_text=len(raw) > limits.text, plain=decoded.form == "json", entries=entries
+        value, limits, keys, check_text=len(raw) > limits.text, plain=decoded.form == "json", counts=counts
     )
     if keys is not None:
         value = masker.mask_document(value, raw if decoded.form in ("json", "yaml") else None, keys)
-    return Measured(value, count, [*decoded.repeated, *repeated_keys(raw, decoded.form, entries[0])])
+    return Measured(value, count, [*decoded.repeated, *repeated_keys(raw, decoded.form, counts)])
 
 
 def decode_document(name: str, raw: bytes, limits: Limits) -> tuple[Any, int]:

@@ -59,16 +59,25 @@ def too_large(name: str, allowed: int, found: str, where: str = "") -> ZeitbuchE
     )
 
 
+class Counts:
+    """What ``measure_tree`` counts beside scalar values: ``entries`` of objects, and ``texts`` among the values."""
+
+    __slots__ = ("entries", "texts")
+
+    def __init__(self) -> None:
+        self.entries = self.texts = 0
+
+
 def measure_tree(
     value: Any,
     limits: Limits,
     keys: set[str] | None = None,
     check_text: bool = True,
     plain: bool = False,
-    entries: list[int] | None = None,
+    counts: Counts | None = None,
 ) -> int:
-    """Number of scalar values below ``value``; all its keys are added to ``keys``, and the number of entries of its objects
-    to ``entries``, when these are given.
+    """Number of scalar values below ``value``; all its keys are added to ``keys``, and what else is counted to ``counts``,
+    when these are given.
 
     ``plain`` says that the value was decoded from JSON: then the interpreter itself lists what its containers hold
     (of an object with nothing but texts as keys: the values), which takes a third off.
@@ -78,14 +87,15 @@ def measure_tree(
     """
     level: list[Any] = [value] if type(value) in _CONTAINERS else []
     leaves = 0 if level else 1
-    depth = seen = 0
+    depth = seen = entries = 0
+    texts = int(type(value) is str)
     while level:
         depth += 1
         if depth > limits.depth:
             raise too_large("depth", limits.depth, "deeper nesting")
-        if entries is not None:
-            entries[0] += sum([len(held) for held in level if type(held) is dict])
         # This runs over every value of every file: few steps a container, one test a value.
+        if counts is not None:
+            entries += sum([len(held) for held in level if type(held) is dict])
         held: list[Any] = []
         if keys is None and plain and _LISTS:
             held = get_referents(*level)
@@ -95,11 +105,16 @@ def measure_tree(
             longest = max([len(value) for value in held if type(value) is str], default=0)
             if longest > limits.text:
                 raise too_large("text", limits.text, f"a single string of {longest:,} characters")
-        level = [value for value in held if type(value) is not str and type(value) in _CONTAINERS]
+        others = [value for value in held if type(value) is not str]
+        texts += len(held) - len(others)
+        level = [value for value in others if type(value) in _CONTAINERS]
         leaves += len(held) - len(level)
         seen += len(held)
         if seen > limits.values:
             raise too_large("values", limits.values, f"more than {limits.values:,} values")
+    if counts is not None:
+        counts.entries += entries
+        counts.texts += texts
     return leaves
 
 
