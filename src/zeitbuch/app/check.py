@@ -63,12 +63,14 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
         found = _new_since(session, basis, request, rows, found)
     if request.flows:
         found = [one for one in found if _fits(request.flows, one.flow_id, one.flow)]
-    flows = [flow for flow in estate.flows if not request.flows or _fits(request.flows, flow.id, flow.title)]
+    flows = len(estate.flows)
+    if request.flows:
+        flows = sum(_fits(request.flows, flow.id, flow.title) for flow in estate.flows)
     found = order_findings(_with_money(found, estate, basis))
     about = _about_checks(rows, {one.code for one in found})
     refused = _refusal(found, request.fail_on)
     shown = tuple(_with_lines(session, found))
-    return ChecksResult(shown, len(flows), refused, basis.currency, request.since, about)
+    return ChecksResult(shown, flows, refused, basis.currency, request.since, about)
 
 
 def _about_checks(rows: Sequence[Check], used: set[str]) -> tuple[CheckAbout, ...]:
@@ -119,7 +121,7 @@ def _new_since(
     session: Session, basis: EstimateBasis, request: CheckRequest, rows: Sequence[Check], found: Sequence[CheckFinding]
 ) -> list[CheckFinding]:
     """The findings that an earlier state had not: of each code, flow and step as many as there are more of."""
-    before = _findings_of(session, session.estate([request.since]), basis, request.today, rows)
+    before = _findings_of(session, session.estate([request.since], resting=True), basis, request.today, rows)
     had = Counter((one.code, one.flow_id, one.step_id) for one in before)
     new = []
     for one in found:
@@ -133,7 +135,7 @@ def _new_since(
 
 def _with_money(found: Sequence[CheckFinding], estate: Estate, basis: EstimateBasis) -> list[CheckFinding]:
     """The findings with what their flow costs in a month, where there is a rate card and the estate is not too large for it."""
-    if not found or basis.card is None or sum([len(flow.steps) for flow in estate.flows]) > MOST_STEPS:
+    if not found or basis.card is None or _has_many_steps(estate):
         return list(found)
     try:
         result = estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
@@ -169,6 +171,15 @@ def accept_all(found: Iterable[CheckFinding], today: str) -> str:
         rows.append(row)
     document.add("accept", rows)
     return tomlkit.dumps(document)
+
+
+def _has_many_steps(estate: Estate) -> bool:
+    count = 0
+    for flow in estate.flows:
+        count += len(flow.steps)
+        if count > MOST_STEPS:
+            return True
+    return False
 
 
 def _look(session: Session, estate: EstateView, rows: Sequence[Check]) -> list[CheckFinding]:

@@ -13,6 +13,7 @@ from msgspec import structs
 from zeitbuch.book.lines import line_key
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.model.resting_flows import resting_if_many
 from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.config.workspace import Workspace
 from zeitbuch.readers.dialects.rules import Dialect, has_files_beside, suffixes_of
@@ -144,9 +145,10 @@ class Session:
         """The flows of the sources one by one."""
         yield from self._read_inputs(self._reading_setting(), self.inputs(self.sources(given)), _same_flow, Flow)
 
-    def estate(self, given: Sequence[str]) -> Estate:
-        """All flows of the sources at once."""
-        return Estate(flows=tuple(self.flows(given)))
+    def estate(self, given: Sequence[str], resting: bool = False) -> Estate:
+        """All flows of the sources at once; with ``resting`` many of them rest as bytes, and each is another object whenever it is asked
+        for."""
+        return Estate(flows=resting_if_many(self.flows(given)) if resting else tuple(self.flows(given)))
 
     def estate_of(self, inputs: Sequence[Input], among: Sequence[Held] = ()) -> Estate:
         """All flows of inputs already listed. What belongs to them is looked up ``among`` others, too."""
@@ -199,7 +201,7 @@ class Session:
     def _read_side(
         self, inputs: list[Input], ready: dict[int, Any], before: int, advance: Callable[[int], None]
     ) -> tuple[Estate, dict[int, Any]]:
-        run = ReadingRun(self._reading_setting(), inputs, _same_flow, Flow, cache=self.cache, ready=ready)
+        run = ReadingRun(self._reading_setting(), inputs, _same_flow, Flow, cache=self.cache, ready=ready, keep=True)
         flows: list[Flow] = []
         for done, found in run:
             flows += [flow for flow in found if self._is_meant(flow)]

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from importlib import import_module
 from typing import Any
 
@@ -69,7 +69,7 @@ def step_names(prefix: str = "", parsed_args: argparse.Namespace | None = None, 
     return sorted({step.title for flow in flows for step in flow.steps})
 
 
-def _flows_of(parsed_args: argparse.Namespace | None) -> tuple[Any, ...]:
+def _flows_of(parsed_args: argparse.Namespace | None) -> Sequence[Any]:
     from zeitbuch.app.session import Session
     from zeitbuch.readers.config import workspace
 

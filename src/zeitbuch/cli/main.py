@@ -26,7 +26,7 @@ from .shared.exit_codes import WRONG
 _SHELL_ASKS = "_ARGCOMPLETE"  # set by a shell that wants completions
 TYPE_CHECKING = False
 if TYPE_CHECKING:  # importing it would take a tenth of the start
-    from typing import Any
+    from typing import Any, NoReturn
 
     from zeitbuch.core.model.problems import ZeitbuchError
 
@@ -60,6 +60,23 @@ class CommandParser(argparse.ArgumentParser):
     def __init__(self, **settings: Any) -> None:
         settings.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
         super().__init__(allow_abbrev=False, **settings)
+
+    def error(self, message: str) -> NoReturn:
+        """Ends with the usage and a message; one that an argument is missing says what is expected there."""
+        start = "the following arguments are required: "
+        if message.startswith(start):
+            message = f"expected {self._words_on_missing(message.removeprefix(start).split(', '))}"
+        super().error(message)
+
+    def _words_on_missing(self, names: Sequence[str]) -> str:
+        """What is expected in the place of the arguments that are missing; such as may be left out are not."""
+        said = []
+        for action in self._actions:
+            name = "/".join(action.option_strings) or str(action.metavar or action.dest)
+            if action.nargs not in ("*", "?") and name in names:
+                words = f"one of: {', '.join(map(str, action.choices))}" if action.choices else action.help
+                said.append(name if "|" in name else f"{name} ({words})")
+        return f"{' and '.join(said) or ', '.join(names)}, found nothing; `{self.prog} -h` shows an example"
 
     def parse_args(self, args: Sequence[str] | None = None, namespace: object = None) -> argparse.Namespace:  # type: ignore[override]
         """The options; one that is not known gets a suggestion."""

@@ -35,7 +35,7 @@ def run(args: argparse.Namespace) -> int:
         args.try_rules,
         args.since,
     )
-    estate = session.estate(args.source)
+    estate = session.estate(args.source, resting=not (args.usage or args.mapping))
     if args.usage or args.mapping:
         from zeitbuch.app.usage_facts import usage_facts  # loads NumPy and SciPy
 

@@ -28,12 +28,13 @@ def run(args: argparse.Namespace) -> int:
     form = chosen_format(args, "table", "chart")
     session = open_session(args)
     basis = basis_of(args, session)
-    estate = session.estate(args.source)
+    based = args.why or args.drivers or args.chart in ("drivers", "months")
+    estate = session.estate(args.source, resting=not (args.assume or based))
     if args.assume:
         _grow_assumptions(session, args, estate, basis)
         return finish_session(session, args)
     request = EstimateRequest(tuple(args.flow), args.by, args.steps, args.per, args.runs, args.top)
-    if args.why or args.drivers or args.chart in ("drivers", "months"):
+    if based:
         _show_basis(session, args, form, estate, basis, request)
         return finish_session(session, args)
     result = app.estimate_estate(session, estate, basis, request)

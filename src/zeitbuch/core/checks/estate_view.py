@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 from typing import TypeVar
 
@@ -30,18 +30,38 @@ class EstateView:
     """The flows read together, with the rate card where there is one, and what is known around them."""
 
     def __init__(self, flows: Iterable[Flow], card: RateCard | None = None, facts: EstateFacts | None = None) -> None:
-        self.flows = list(flows)
+        self.flows: Sequence[Flow] = flows if isinstance(flows, Sequence) else list(flows)
         self.card = card
         self.facts = facts or EstateFacts()
         self.limits: Limits = self.facts.limits
-        self.by_name: dict[str, Flow] = {}
-        for flow in self.flows:
-            self.by_name.setdefault(flow.id, flow)
-            self.by_name.setdefault(flow.name, flow)
+        self.places: dict[str, int] = {}  # of flows, by id and by name
+        self._ids: list[str] = []
+        for place, flow in enumerate(self.flows):
+            self._ids.append(flow.id)
+            for name in filter(None, (flow.id, flow.name)):
+                self.places.setdefault(name, place)
+
+    def flow_named(self, name: str | None) -> Flow | None:
+        """The flow with this id or name; None for no name."""
+        place = self.places.get(name) if name else None
+        return None if place is None else self.flows[place]
+
+    def _ids_of(self, names: Iterable[str | None]) -> list[str]:
+        """The ids of the flows with these ids or names, of those that were read."""
+        places = [self.places[name] for name in names if name and name in self.places]
+        return [self._ids[place] for place in places]
 
     def prepare(self) -> None:
         """Works out what the checks of single flows ask of the estate: once, before its flows are shared out."""
-        for name in ("has_handlers", "named_handlers", "called", "names_several_owners", "people", "embedded_by"):
+        for name in (
+            "has_handlers",
+            "named_handlers",
+            "handler_titles",
+            "called",
+            "names_several_owners",
+            "people",
+            "embedded_by",
+        ):
             getattr(self, name)
 
     @cached_property
@@ -53,19 +73,24 @@ class EstateView:
     def named_handlers(self) -> set[str]:
         """The flows that others name for their faults, by id."""
         names = {name for flow in self.flows for name in flow.fault_handlers}
-        return {self.by_name[name].id for name in names if name in self.by_name}
+        return set(self._ids_of(names))
+
+    @cached_property
+    def handler_titles(self) -> list[str]:
+        """What the flows are called that others name for their faults."""
+        return [flow.title for key in self.named_handlers if (flow := self.flow_named(key)) is not None]
 
     @cached_property
     def called(self) -> set[str]:
         """The flows that some step calls, by id."""
         names = {step.calls for flow in self.flows for step in flow.steps if step.calls}
-        return {self.by_name[name].id for name in names if name in self.by_name}
+        return set(self._ids_of(names))
 
     @cached_property
     def _calls(self) -> dict[str, list[str]]:
         found: dict[str, list[str]] = {}
         for flow in self.flows:
-            called = [self.by_name[step.calls].id for step in flow.steps if step.enabled and step.calls in self.by_name]
+            called = self._ids_of(step.calls for step in flow.steps if step.enabled)
             if called:
                 found[flow.id] = list(dict.fromkeys(called))
         return found

@@ -16,7 +16,7 @@ _FEWEST_LETTERS = 24  # that so many words have at the least
 _WORD_LETTERS = 12  # by which two prompts that differ in a word may differ in length
 _MOST_COMPARED = 20
 Near = tuple[Step, str, str]
-Row = tuple[str, Flow, Step]
+Row = tuple[str, str, str]  # a text, and the titles of its flow and its step
 
 
 def near_prompts(flows: Iterable[Flow]) -> dict[str, list[Near]]:
@@ -29,7 +29,7 @@ def near_prompts(flows: Iterable[Flow]) -> dict[str, list[Near]]:
             for prompt in step.model.prompts if step.enabled and step.model is not None else ():
                 if len(prompt.text) < _FEWEST_LETTERS:
                     continue
-                row = (prompt.text, flow, step)
+                row = (prompt.text, flow.title, step.title)
                 same = []
                 for key in _keys_of(prompt.text):
                     held = rows.get(key)
@@ -74,7 +74,7 @@ def _nearest(text: str, rows: Iterable[Row]) -> tuple[str, str] | None:
             return None
         said = _difference(tuple(other.split()), words) if other != text else ""
         if said:
-            return f"{quote_name(step.title)} of {quote_name(flow.title)}", said
+            return f"{quote_name(step)} of {quote_name(flow)}", said
     return None
 
 

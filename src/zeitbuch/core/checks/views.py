@@ -132,7 +132,7 @@ class FlowView:
 
     def is_approved(self, step: Step) -> bool:
         """Whether a person approves before a step, always, or within the flow that it calls."""
-        called = self.estate.by_name.get(step.calls) if step.calls else None
+        called = self.estate.flow_named(step.calls)
         asks = called is not None and any(one.kind == "approve" and one.enabled for one in called.steps)
         return asks or self.approvals_before.get(step.id, False)
 

@@ -25,11 +25,16 @@ class DayPart(NamedTuple):
 
 
 class Job(NamedTuple):
-    """A flow to be estimated: all of it, or on the days of a part."""
+    """A flow to be estimated, the one at ``place`` among ``flows``: all of it, or on the days of a part."""
 
     key: str
-    flow: Flow
+    flows: Sequence[Flow]
+    place: int
     part: DayPart | None = None
+
+    @property
+    def flow(self) -> Flow:
+        return self.flows[self.place]
 
 
 def lookup_on(
@@ -59,16 +64,16 @@ def jobs_of(keys: Sequence[str], flows: Sequence[Flow], assumptions: Assumptions
     """All flows, in their order; those that rules of some days fit, and all that they call or that call them, in parts."""
     dated = dated_rules(assumptions)
     if not dated or not split_days(dated, month):
-        return [Job(key, flow) for key, flow in zip(keys, flows, strict=True)]
+        return [Job(key, flows, place) for place, key in enumerate(keys)]
     fitting = [[rule for rule in dated if _fits(rule, flow)] for flow in flows]
     split: dict[int, tuple[Days, ...]] = {}
     for group in _groups_of(flows, fitting):
         rules = {id(rule): rule for place in group for rule in fitting[place]}
         split.update(dict.fromkeys(group, split_days(rules.values(), month)))
     jobs: list[Job] = []
-    for place, (key, flow) in enumerate(zip(keys, flows, strict=True)):
+    for place, key in enumerate(keys):
         parts = [DayPart(key, number, days) for number, days in enumerate(split.get(place, ()))]
-        jobs += [Job(key_of_part(key, part.number), flow, part) for part in parts] or [Job(key, flow)]
+        jobs += [Job(key_of_part(key, part.number), flows, place, part) for part in parts] or [Job(key, flows, place)]
     return jobs
 
 

@@ -13,6 +13,7 @@ from zeitbuch.core.assumptions.days import Month
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.worlds import Worlds, worlds_for
 from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.resting_flows import RestingFlows
 from zeitbuch.core.passes.random_draws import Floats
 from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.rate_card import RateCard
@@ -35,14 +36,23 @@ class Batch(Struct):
     flows: list[tuple[FlowFigures, Drawn | None]]
     sums: Floats | None
 
-    def add_flow(self, run: FlowFigures, drawn: Drawn | None, wanted: bool) -> None:
-        """Adds a flow. Flows stay where they are: only figures travel between processes."""
-        self.flows.append((structs.replace(run, flow=_NOBODY), drawn))
+    def add_flow(self, run: FlowFigures, drawn: Drawn | None, wanted: bool, head: Flow) -> None:
+        """Adds a flow. Flows stay where they are: only figures travel between processes, with the ``head`` of a flow."""
+        self.flows.append((structs.replace(run, flow=head), drawn))
         if drawn is None or drawn.related:
             return
         more = drawn.sum_up(run.metered is not None)
         if wanted and more is not None:
             self.sums = more if self.sums is None else self.sums + more
+
+
+def _head_of(flow: Flow) -> Flow:
+    """What is asked of a flow once it is estimated: who it is, where it runs, and what starts it."""
+    return Flow(
+        id=flow.id, name=flow.name, state=flow.state, owners=flow.owners, folder=flow.folder,
+        environment=flow.environment, triggers=flow.triggers, concurrency=flow.concurrency, format=flow.format,
+        origin=flow.origin,
+    )  # fmt: skip
 
 
 Work = Callable[[range], Batch]
@@ -133,20 +143,21 @@ def estimate_flows(
     light: dict[str, FlowFigures] = {}
     whole = EstateMonth(setting.worlds.count if setting.worlds is not None else 0, wanted)
     jobs = jobs_of(keys_of(flows), flows, assumptions, when)
+    resting = isinstance(flows, RestingFlows)
 
     def work(places: range) -> Batch:
         batch = Batch([], None)
         with np.errstate(all="ignore"):  # amounts beyond all measure have no distribution
             for place in places:
                 run, drawn = estimate_one(jobs[place], setting)
-                batch.add_flow(run, drawn, whole.wants(jobs[place].flow.id))
+                batch.add_flow(run, drawn, whole.wants(run.flow.id), _head_of(run.flow) if resting else _NOBODY)
         return batch
 
     place = 0
     for batch in share(work, len(jobs)):
         for run, drawn in batch.flows:
             job = jobs[place]
-            light[job.key] = structs.replace(run, flow=job.flow)
+            light[job.key] = run if resting else structs.replace(run, flow=job.flow)
             if drawn is not None:
                 whole.drawn[job.key] = drawn
             place += 1

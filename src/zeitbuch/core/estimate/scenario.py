@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 from msgspec import structs
 
@@ -121,7 +121,7 @@ def _rule_of(change: Assume) -> Rule:
     return structs.replace(change.rule, flow=change.flow if change.rule.flow == "*" else change.rule.flow)
 
 
-def _missed_change(change: AnyChange, place: int, flows: tuple[Flow, ...]) -> Problem:
+def _missed_change(change: AnyChange, place: int, flows: Sequence[Flow]) -> Problem:
     """What is told of a change that fits nothing: the name in it that is none, with the nearest there is, where it is that."""
     names = Rule(flow=change.flow, step=getattr(change, "step", ""), trigger=getattr(change, "trigger", ""))
     idle = idle_problems(flows, Assumptions(assume=(_rule_of(change) if isinstance(change, Assume) else names,)))

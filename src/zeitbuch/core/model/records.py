@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, Literal
 
 from msgspec import Struct, field
@@ -364,7 +365,7 @@ class Flow(Record, frozen=True):
 class Estate(Record, frozen=True):
     """All flows read together, in a fixed order."""
 
-    flows: tuple[Flow, ...] = ()
+    flows: Sequence[Flow] = ()
 
     def __repr__(self) -> str:
         return f"Estate({len(self.flows)} flows)"

@@ -162,9 +162,10 @@ class ReadingRun(Generic[T]):
 
     def __init__(
         self, setting: ReadingSetting, inputs: Iterable[Input], make: Callable[[Flow], T | None], kind: type[T],
-        cache: bool = True, workers: int = 0, ready: Mapping[int, Read[T]] | None = None,
+        cache: bool = True, workers: int = 0, ready: Mapping[int, Read[T]] | None = None, keep: bool = False,
     ) -> None:  # fmt: skip
-        """``ready`` are inputs, by their place, that need no reading: their results are at hand."""
+        """``ready`` are inputs, by their place, that need no reading: their results are at hand. With ``keep`` what was read of every input
+        stays in ``reads``."""
         self.inputs = list(inputs)
         if has_files_beside(setting.dialects):
             setting = setting._replace(held=[*setting.held, *(one for one in self.inputs if isinstance(one, Held))])
@@ -175,6 +176,7 @@ class ReadingRun(Generic[T]):
         self.decode = msgspec.msgpack.Decoder(Read[kind]).decode  # type: ignore[valid-type]
         self.workers = workers
         self.ready = ready or {}
+        self.keep = keep
         self.reads: dict[int, Read[T]] = {}
 
     def __iter__(self) -> Iterator[tuple[int, list[T]]]:
@@ -198,7 +200,8 @@ class ReadingRun(Generic[T]):
                 if raw is None
                 else self._decode_read(raw) or self._read_again(name)
             )
-            self.reads[place] = read
+            if self.keep:
+                self.reads[place] = read
             yield place + 1, self._merge_read(read)
         self.tally.finish_reading()
         if self.cache is not None:

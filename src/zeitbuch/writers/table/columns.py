@@ -10,6 +10,8 @@ from zeitbuch.core.model.sheet import Sheet
 from zeitbuch.writers.table.grid import GAP, NARROW_GAP, cell_width
 
 _SAMPLE = 200  # rows by which the lines of a table are counted
+_LONG = 22  # letters of a word that is kept whole, whatever else has to go
+_LONGEST = 40  # letters of a word that is kept whole where nothing else has to go
 
 
 class ColumnFit(NamedTuple):
@@ -22,7 +24,7 @@ class ColumnFit(NamedTuple):
 
 def fit_columns(sheet: Sheet, rows: list[list[str]], width: int, right: Sequence[bool]) -> ColumnFit:
     """The columns that fit into ``width`` cells: words whole, and as few lines as can be. ``right`` says which columns hold
-    numbers, which are never broken."""
+    numbers, which are never broken. Where not all fit, those that hold nothing are the first to go."""
     texts = [[column.title, *(row[index] for row in rows)] for index, column in enumerate(sheet.columns)]
     natural = [max(map(cell_width, set(items))) for items in texts]
     if sum(natural) + len(GAP) * (len(natural) - 1) <= width:
@@ -30,10 +32,11 @@ def fit_columns(sheet: Sheet, rows: list[list[str]], width: int, right: Sequence
     least = [
         max(_least_width(items[:1], number), *map(cell_width, set(items[1:])), 1)
         if to_right
-        else max(min(number, column.least or 8), _least_width(items, 22))
+        else max(min(number, column.least or 8), _least_width(items, _LONG))
         for number, items, to_right, column in zip(natural, texts, right, sheet.columns, strict=True)
     ]
-    kept = list(range(len(natural)))
+    filled = [index for index, items in enumerate(texts) if any(items[1:])]
+    kept = filled if len(filled) > 1 else list(range(len(natural)))
 
     def free() -> int:
         return width - len(NARROW_GAP) * (len(kept) - 1) - sum(least[index] for index in kept)
@@ -46,8 +49,15 @@ def fit_columns(sheet: Sheet, rows: list[list[str]], width: int, right: Sequence
         # Not even the columns that must stay fit: the widest gives way.
         sizes[sizes.index(max(sizes))] -= 1
         spare += 1
-    cells = [[cell_width(text) for text in texts[index][: _SAMPLE + 1]] for index in kept]
-    return ColumnFit(kept, _share_room(cells, [natural[index] for index in kept], sizes, spare), NARROW_GAP)
+    seen = [texts[index][: _SAMPLE + 1] for index in kept]
+    cells = [[cell_width(text) for text in items] for items in seen]
+    most = [natural[index] for index in kept]
+    wide = [size if right[index] else max(size, _least_width(texts[index], _LONGEST))
+            for size, index in zip(sizes, kept, strict=True)]  # fmt: skip
+    ways = [sizes, wide] if 0 < sum(wide) - sum(sizes) <= spare else [sizes]
+    shared = [_share_room(cells, most, way, spare + sum(sizes) - sum(way)) for way in ways]
+    best = min(shared, key=lambda tried: _count_lines(cells, tried) + _count_broken(seen, tried))
+    return ColumnFit(kept, best, NARROW_GAP)
 
 
 def _least_width(texts: list[str], most: int) -> int:
@@ -90,6 +100,16 @@ def _balance(natural: list[int], sizes: list[int], spare: int) -> list[int]:
         else:
             heappop(wanting)
     return grown
+
+
+def _count_broken(texts: list[list[str]], sizes: list[int]) -> int:
+    """How many words are broken: the address of an event, the name of a file."""
+    return sum(
+        cell_width(word) > size
+        for items, size in zip(texts, sizes, strict=True)
+        for text in items
+        for word in text.split()
+    )
 
 
 def _count_lines(cells: list[list[int]], sizes: list[int]) -> int:

@@ -90,7 +90,11 @@ def to_table(sheet: Sheet, width: int, colour: bool, links: bool = False) -> str
     out += [rule, *(_linked(told, rows, sheet.columns, kept) if links else told)]
     if total:
         out += [rule, *[styled(line, "1") for line in lines(total)]]
-    dropped = [column.title for index, column in enumerate(sheet.columns) if index not in kept]
+    dropped = [
+        column.title
+        for index, column in enumerate(sheet.columns)
+        if column.title and index not in kept and any(row[index] for row in rows)
+    ]
     notes = [*sheet.notes, *([f"left out for want of width: {', '.join(dropped)}"] if dropped else [])]
     if notes:
         out.append("")

@@ -65,7 +65,7 @@ def _takes_one_of_several(reader: Step, read: Read) -> bool:
 
 def _missing_flows(view: FlowView) -> Iterator[Hit]:
     for step in view.steps:
-        if step.calls and step.calls not in view.estate.by_name:
+        if step.calls and step.calls not in view.estate.places:
             yield Hit(
                 step,
                 f"{quote_name(step.title)} calls the flow {quote_name(step.calls)}, which is not among those read",
@@ -75,7 +75,7 @@ def _missing_flows(view: FlowView) -> Iterator[Hit]:
 
 def _flows_off(view: FlowView) -> Iterator[Hit]:
     for step in view.steps:
-        called = view.estate.by_name.get(step.calls or "")
+        called = view.estate.flow_named(step.calls)
         if called is not None and called.state == "off":
             yield Hit(
                 step, f"{quote_name(step.title)} calls the flow {quote_name(called.title)}, which is switched off"
@@ -83,20 +83,19 @@ def _flows_off(view: FlowView) -> Iterator[Hit]:
 
 
 def _calls_itself(view: FlowView) -> Iterator[Hit]:
+    places = view.estate.places
     for step in view.steps:
-        if step.calls and view.estate.by_name.get(step.calls) is view.flow and not _is_guarded(view, step):
+        own = step.calls and places.get(step.calls, -1) == places.get(view.flow.id)
+        if own and not _is_guarded(view, step):
             yield Hit(step, f"{quote_name(step.title)} calls the flow it stands in, always: it never ends")
 
 
 def _call_each_other(view: FlowView) -> Iterator[Hit]:
     circle = view.estate.circle_of(view.flow.id)
     if circle and view.flow.id == min(circle):
-        names = [quote_name(view.estate.by_name[key].title) for key in circle]
-        step = next(
-            step
-            for step in view.steps
-            if step.calls and view.estate.by_name.get(step.calls) is view.estate.by_name[circle[1]]
-        )
+        names = [quote_name(flow.title) for key in circle if (flow := view.estate.flow_named(key)) is not None]
+        places = view.estate.places
+        step = next(step for step in view.steps if step.calls and places.get(step.calls, -1) == places[circle[1]])
         yield Hit(step, f"the flows {' -> '.join([*names, names[0]])} call each other: a run may never end", False)
 
 

@@ -34,7 +34,7 @@ def _handler_missing(view: FlowView) -> Iterator[Hit]:
     if not estate.named_handlers or flow.fault_handlers or flow.id in estate.named_handlers or not view.is_unattended:
         return
     if view.effects & WRITES and not any(link.role == "error" for link in flow.links):
-        names = " and ".join(sorted(quote_name(estate.by_name[key].title) for key in estate.named_handlers)[:2])
+        names = " and ".join(sorted(quote_name(title) for title in estate.handler_titles)[:2])
         yield Hit(None, f"other flows hand their failures to {names}, this one to nobody")
 
 

@@ -167,7 +167,7 @@ def _step_names(estate: EstateView) -> Iterator[str]:
 THINGS: dict[str, ThingRow] = {row.sort: row for row in (
     ThingRow("connection", "a connection, by name, id or account", _by_connection, _connection_names),
     ThingRow("model", "a model", _by_model, _model_names),
-    ThingRow("flow", "a flow, by id or name", _by_flow, lambda estate: iter(estate.by_name)),
+    ThingRow("flow", "a flow, by id or name", _by_flow, lambda estate: iter(estate.places)),
     ThingRow("store", "a store, table or shelf", _by_store, _store_names),
     ThingRow("variable", "a variable", _by_variable, _variable_names),
     ThingRow("person", "a person, by name or address", _by_person, _person_names),
