@@ -133,6 +133,12 @@ def test_tools_and_variables() -> None:
     ]
 
 
+def test_the_value_of_a_variable_is_shown_as_exports_write_it() -> None:
+    values: list[tuple[Any, str]] = [({"on": True}, '{"on":true}'), (False, "false"), (3, "3"), ("3", "3"), (None, "")]
+    made = flow(step("a"), variables=tuple(Variable(name=f"v{n}", value=value) for n, (value, _) in enumerate(values)))
+    assert [row["value"] for row in rows("variables", made)] == [said for _, said in values]
+
+
 def test_stores_hosts_and_operations() -> None:
     fills = step("e", "embed", model=ModelUse(name="a"), pieces=SHELF)
     one = flow(fills, step("r", "retrieve", effect="read", model=ModelUse(name="b"), pieces=SHELF), step("w", "write", effect="write", connection="c"), step("o", "read", effect="read", connection="d"),

@@ -194,3 +194,18 @@ def test_a_native_file_may_name_its_schema(run: Run, demo: Path) -> None:
     found = run("inventory", "flows.json", "-f", "csv", cwd=demo)
     assert found.code == 0 and not found.err and "Fault logger" in found.out
     jsonschema.validate(flows, json.loads(run("schema", "flow", cwd=demo).out))
+
+
+@pytest.mark.parametrize(
+    ("words", "expected"),
+    [
+        (["list"], "expected WHAT (one of: connections, prompts,"),
+        (["impact"], "expected THING (what is gone, such as model:NAME"),
+        (["document", "x.json"], "expected -o/--output (folder for the documents"),
+        (["usage", "suggest"], "expected FILE (a usage log"),
+        (["dialect"], "expected suggest|test|list, found nothing; `zeitbuch dialect -h`"),
+    ],
+)
+def test_an_argument_that_is_missing_is_told_with_what_it_may_be(words: list[str], expected: str, run: Run) -> None:
+    ran = run(*words)
+    assert ran.code == 2 and expected in ran.err and "SOURCE," not in ran.err.splitlines()[-1]

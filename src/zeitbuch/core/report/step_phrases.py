@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from zeitbuch.core.checks.answers import listed_answers
-from zeitbuch.core.graph.phrases import connection_name, quote_name
+from zeitbuch.core.graph.phrases import connection_name, quote_name, value_words
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.facts import pause_words
 from zeitbuch.core.model.kinds import KINDS, MODALITIES, NOT_TOOLS
@@ -23,9 +23,9 @@ def value_of(graph: Graph, one: Binding) -> str:
     """The value of an input in words; empty where it has none, or too long a one."""
     if one.decided == "model":
         return ""
-    text = replace_refs(str(one.value), one.refs, graph.names) if one.value not in (None, "") else ""
+    text = value_words(one.value, one.refs, graph.names) if one.value not in (None, "") else ""
     held = [
-        str(known.value)
+        value_words(known.value, (), {})
         for known in graph.flow.variables
         if len(one.refs) == 1 and known.name == one.refs[0].variable and known.value not in (None, "")
     ]

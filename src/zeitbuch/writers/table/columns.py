@@ -11,7 +11,7 @@ from zeitbuch.writers.table.grid import GAP, NARROW_GAP, cell_width
 
 _SAMPLE = 200  # rows by which the lines of a table are counted
 _LONG = 22  # letters of a word that is kept whole, whatever else has to go
-_LONGEST = 40  # letters of a word that is kept whole where nothing else has to go
+_LONGEST = 60  # letters of a word that is kept whole where nothing else has to go
 
 
 class ColumnFit(NamedTuple):
