@@ -11,7 +11,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from typing import Literal
 
-from msgspec import Struct, structs
+from msgspec import Struct, field, structs
 
 from zeitbuch.core.graph.components import group_items
 from zeitbuch.core.graph.exchanged_words import ExchangedWord
@@ -88,10 +88,13 @@ class Unit(Struct):
     flow: Flow
     part: Flow
     title: str
+    # Of its steps, worked out once: a flow of thousands of steps has thousands of pairs of parts.
+    ids: frozenset[str] = frozenset()
+    sorts: Counter[str] = field(default_factory=Counter)
 
-    @property
-    def ids(self) -> frozenset[str]:
-        return frozenset(step.id for step in self.part.steps)
+    def __post_init__(self) -> None:
+        self.ids = frozenset(step.id for step in self.part.steps)
+        self.sorts = Counter(f"{step.kind}/{step.operation}" for step in self.part.steps)
 
     @property
     def place(self) -> Place:
@@ -171,15 +174,10 @@ def _has_substance(step: Step) -> bool:
     return words >= 8 or len(step.inputs) >= 2 or (step.kind in AI_KINDS and words > 0)
 
 
-def _count_sorts(unit: Unit) -> Counter[str]:
-    return Counter(f"{step.kind}/{step.operation}" for step in unit.part.steps)
-
-
 def _likeness_of(a: Unit, b: Unit) -> float:
     """Likeness of two parts: the mean likeness of their steps in the best pairing, unpaired ones counting nothing."""
-    one, two = _count_sorts(a), _count_sorts(b)
-    size = max(len(a.part.steps), len(b.part.steps))
-    if sum((one & two).values()) < PARTS * size:
+    less, size = sorted((len(a.part.steps), len(b.part.steps)))
+    if less < PARTS * size or sum((a.sorts & b.sorts).values()) < PARTS * size:
         return 0.0
     score = own_likeness(a.part.steps, b.part.steps, a.ids | b.ids)
     return sum(float(score[index, inner]) for index, inner, _ in assign_pairs(score, 0.3)) / size
@@ -204,7 +202,7 @@ def _whole_clones(flows: list[Flow], told: set[tuple[str, str]]) -> list[CloneGr
         return []
     units = [Unit("flow", flow, structs.replace(flow, id="part", name=""), flow.title) for flow in whole]
     score = flow_likeness(whole, whole)
-    sorts = [_count_sorts(unit) for unit in units]
+    sorts = [unit.sorts for unit in units]
     places = zip(*((score >= SAME_SORTS).nonzero()), strict=True)
     pairs = [
         (float(score[i, j]), units[i], units[j])
@@ -245,7 +243,7 @@ def _branches_across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:
     mapping: dict[frozenset[tuple[str, int]], list[Unit]] = {}
     for unit in branches:
         if any(_has_substance(step) for step in unit.part.steps):
-            mapping.setdefault(frozenset(_count_sorts(unit).items()), []).append(unit)
+            mapping.setdefault(frozenset(unit.sorts.items()), []).append(unit)
     pairs = []
     for units in mapping.values():
         # What stands in a great many flows is a house pattern, no copy of one.

@@ -334,11 +334,14 @@ def _turn_amounts(made: _Maker, tools: list[Step], earlier: bool) -> None:
 def _media_amounts(made: _Maker, by: By, tokens: str, how: str = "") -> None:
     """What is shown to a model, or made by it, beside text. ``tokens``: the unit as which images may be billed; without one they are
     among the tokens that are declared."""
+    rows = media_of(made.use.modality)
+    if not rows:
+        return
     each = made.lookup.of_step("image_tokens", made.step)
     billed = Instead(tokens, each.amount, each.evidence, f"{each.amount:g} tokens an image ({each.why})")
     if not tokens:
         billed = Instead("input", 0.0, "declared", "images are among the declared tokens in")
-    for row in media_of(made.use.modality):
+    for row in rows:
         amount = made.lookup.of_step(row.quantity, made.step)
         if amount.amount:
             instead = billed if row.unit == "image" else None

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Literal
 
 from msgspec import Struct
@@ -45,6 +46,7 @@ UNIT_ROWS: tuple[UnitRow, ...] = (
 UNITS: dict[str, UnitRow] = {row.unit: row for row in UNIT_ROWS}
 
 
+@cache
 def media_of(modality: Modality) -> tuple[UnitRow, ...]:
     """The units besides tokens that a model of a modality is billed by, where their amount is an assumption."""
     return tuple(row for row in UNIT_ROWS if modality in row.modalities)

@@ -240,7 +240,7 @@ class _Page:
         scene = self.scene
         dots = [
             f"<rect id=d{self.key[frame.card.id]} class=field {_box(frame.x, frame.y, frame.width, frame.height)} "
-            f'stroke-width="4"/>'
+            f'stroke-width="1" vector-effect="non-scaling-stroke"/>'
             for frame in scene.frames
         ]
         dots += [

@@ -140,12 +140,16 @@
   const overview = () => {
     const field = get('dots');
     field.setAttribute('viewBox', `0 0 ${shape.width} ${size.height}`);
+    // A map of thousands of steps would be a hair in its corner: beyond four to one it fills it, and every step is a dot at least high.
+    const slim = size.height > 4 * shape.width || shape.width > 4 * size.height;
+    field.setAttribute('preserveAspectRatio', slim ? 'none' : 'xMidYMid');
+    const least = slim ? size.height / 200 : 0;
     for (const item of items.values()) {
       const dot = get(`d${item.key}`);
       const hidden = item.node.classList.contains('gone');
       dot.setAttribute('visibility', hidden ? 'hidden' : 'visible');
       dot.setAttribute('y', item.at);
-      dot.setAttribute('height', item.now);
+      dot.setAttribute('height', Math.max(item.now, least));
     }
     eye();
   };
