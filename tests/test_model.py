@@ -8,7 +8,7 @@ from hypothesis import assume, given, settings
 from hypothesis.internal.conjecture import providers
 from msgspec import structs
 
-from builders import chain, flow, flows, link, step
+from builders import ask, chain, flow, flows, link, step
 from conftest import draws
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem
@@ -62,6 +62,14 @@ def test_draws_do_not_depend_on_what_is_loaded() -> None:
 def test_native_keeps_what_the_export_was(november: Estate) -> None:
     back = reread(to_yaml(november), "x.yaml")
     assert tuple(back) == november.flows
+
+
+def test_a_role_that_is_spelled_out_means_what_no_role_means() -> None:
+    made = flow([ask("a", "Sort it.")], [])
+    raw = msgspec.json.encode(made)
+    spelled = msgspec.json.decode(raw.replace(b'{"text":"Sort it."', b'{"text":"Sort it.","role":"user"'), type=Flow)
+    other = msgspec.json.decode(raw.replace(b'{"text":"Sort it."', b'{"text":"Sort it.","role":"system"'), type=Flow)
+    assert spelled == made and fingerprint(spelled) == fingerprint(made) != fingerprint(other)
 
 
 def test_fingerprint_ignores_layout_time_and_order() -> None:

@@ -10,7 +10,7 @@ import msgspec
 from msgspec import structs
 
 from .plain_texts import plain_text
-from .records import Binding, Content, Flow, Step, Trigger
+from .records import Binding, Content, Flow, Prompt, Step, Trigger
 from .secret_labels import without_labels
 
 
@@ -30,6 +30,17 @@ def _folded(text: str) -> str:
 
 
 Part = TypeVar("Part", Step, Trigger)
+_USER = Prompt(text="").role
+
+
+def _with_plain_roles(step: Step) -> Step:
+    """The step with the default role of a prompt as that very object: the encoder leaves out a default only by identity, and a role
+    that an export spells out means what it means where none is said."""
+    use = step.model
+    if use is None or all([prompt.role is _USER or prompt.role != _USER for prompt in use.prompts]):
+        return step
+    prompts = tuple([structs.replace(one, role=_USER) if one.role == _USER else one for one in use.prompts])
+    return structs.replace(step, model=structs.replace(use, prompts=prompts))
 
 
 def _meaning_of_part(part: Part) -> Part:
@@ -60,7 +71,7 @@ def meaning_of(flow: Flow) -> Flow:
         content=Content(),
         origin=None,
         triggers=tuple(_meaning_of_part(trigger) for trigger in sorted(flow.triggers, key=lambda t: t.id)),
-        steps=tuple(_meaning_of_part(step) for step in sorted(flow.steps, key=lambda s: s.id)),
+        steps=tuple(_meaning_of_part(_with_plain_roles(step)) for step in sorted(flow.steps, key=lambda s: s.id)),
         links=tuple(
             structs.replace(link, id="", origin=None)
             for link in sorted(flow.links, key=lambda k: (k.source, k.target, k.role, k.label, k.condition, k.after))
