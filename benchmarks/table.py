@@ -109,6 +109,10 @@ def other_rows(base: Path, quick: bool) -> list[Row]:
     ]  # fmt: skip
 
 
+def told(numbers: list[float], unit: str) -> str:
+    return f"{statistics.median(numbers):,.{0 if unit == 'MB' else 2}f} {unit}" if numbers else ""
+
+
 def show(row: Row, before: str) -> None:
     ours, theirs, former = [], [], []
     for _ in range(row.rounds):
@@ -117,13 +121,14 @@ def show(row: Row, before: str) -> None:
         ours.append(row.take([ZEITBUCH, *row.words]))
         if row.baseline is not None:
             theirs.append(row.take(list(row.baseline)))
-    mine = statistics.median(ours)
-    cells = [row.what, row.wanted]
-    cells += [f"{statistics.median(former):,.2f} {row.unit}" if former else ""] if before else []
-    cells += [f"{mine:,.2f} {row.unit}"]
-    base = statistics.median(theirs) if theirs else None
-    cells += [f"{base:,.2f} {row.unit}" if base else ""]
-    cells += [f"{statistics.median(a / b for a, b in zip(ours, theirs, strict=True)):.2f}" if base else ""]
+    cells = [
+        row.what,
+        row.wanted,
+        *([told(former, row.unit)] if before else []),
+        told(ours, row.unit),
+        told(theirs, row.unit),
+    ]
+    cells.append(f"{statistics.median(a / b for a, b in zip(ours, theirs, strict=True)):.2f}" if theirs else "")
     print("| " + " | ".join(cells) + " |", flush=True)
 
 
