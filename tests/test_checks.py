@@ -13,6 +13,7 @@ import pytest
 from msgspec import structs
 
 from conftest import Run
+from zeitbuch.app.check_facts import MOST_COMPARED
 from zeitbuch.core.checks.records import Check, Hit
 from zeitbuch.core.checks.registry import BROKEN, CHECKS, check_flows
 from zeitbuch.core.checks.views import FlowView
@@ -364,6 +365,18 @@ def bad(tmp_path: Path) -> Path:
     (tmp_path / "in").mkdir()
     (tmp_path / "in" / "x.json").write_text(json.dumps(BAD, indent=1))
     return tmp_path
+
+
+def test_what_is_not_looked_for_in_many_flows_is_told(tmp_path: Path, run: Run) -> None:
+    flow = {"triggers": [{"id": "t", "kind": "manual"}], "steps": [{"id": "s", "kind": "shape"}]}
+    flows = [{"id": f"f{n}", "name": f"Flow {n}", **flow} for n in range(MOST_COMPARED + 1)]
+    (tmp_path / "many.json").write_text(json.dumps({"zeitbuch": 1, "flows": flows}))
+    (tmp_path / "fewer.json").write_text(json.dumps({"zeitbuch": 1, "flows": flows[1:]}))
+    told = f"not looked for: flows-alike, since more than {MOST_COMPARED:,} flows"
+    assert told in run("check", "many.json", "--only", "flows-alike").out
+    assert json.loads(run("check", "many.json", "-f", "json").out)["left_out"]
+    for words in (("fewer.json", "--only", "flows-alike"), ("many.json", "--only", "owner-missing")):
+        assert "not looked for" not in run("check", *words).out
 
 
 def test_findings_gates_and_drafts(bad: Path, run: Run) -> None:

@@ -28,7 +28,7 @@ from zeitbuch.readers.input.positions import place_problems
 from zeitbuch.readers.input.toml_lines import line_of
 
 from .basis import EstimateBasis
-from .check_facts import gather_facts
+from .check_facts import OF_COPIES, copies_left_out, gather_facts
 from .check_rows import all_checks, find_check, rules_to_try
 from .parallel_work import PIECE, share_work
 from .session import Session
@@ -66,11 +66,14 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
     flows = len(estate.flows)
     if request.flows:
         flows = sum(_fits(request.flows, flow.id, flow.title) for flow in estate.flows)
+    left_out = copies_left_out([row.code for row in rows], len(estate.flows))
+    if found and basis.card is not None and _has_many_steps(estate):
+        left_out.append(f"of one severity in no order: more than {MOST_STEPS:,} steps are not estimated for it")
     found = order_findings(_with_money(found, estate, basis))
     about = _about_checks(rows, {one.code for one in found})
     refused = _refusal(found, request.fail_on)
     shown = tuple(_with_lines(session, found))
-    return ChecksResult(shown, flows, refused, basis.currency, request.since, about)
+    return ChecksResult(shown, flows, refused, basis.currency, request.since, about, tuple(left_out))
 
 
 def _about_checks(rows: Sequence[Check], used: set[str]) -> tuple[CheckAbout, ...]:
@@ -112,7 +115,7 @@ def _findings_of(
     rows: Sequence[Check],
     usage: tuple[UsageFact, ...] = (),
 ) -> list[CheckFinding]:
-    copies = any(row.code in ("copy-edit-missed", "flows-alike") for row in rows)
+    copies = any(row.code in OF_COPIES for row in rows)
     facts = structs.replace(gather_facts(session, estate, basis, today, copies), usage=usage)
     return _look(session, EstateView(estate.flows, basis.card, facts), rows)
 

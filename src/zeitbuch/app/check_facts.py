@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.volume import parse_month, schedule_runs
@@ -11,12 +11,14 @@ from zeitbuch.core.checks.records import Copied, EstateFacts
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow, Trigger
+from zeitbuch.core.model.words import join_words
 from zeitbuch.readers.config.people import people_of
 
 from .basis import EstimateBasis
 from .session import Session
 
 ALIKE = 0.95  # likeness from which two flows do the same
+OF_COPIES = ("copy-edit-missed", "flows-alike")  # checks for which flows are held against each other
 MOST_COMPARED = 200  # flows that are held against each other for missed edits: the work grows with their square
 
 
@@ -34,6 +36,17 @@ def gather_facts(session: Session, estate: Estate, basis: EstimateBasis, today: 
         dict(_idle_polls(estate, basis)),
         {one.name: tuple(one.own_operations) for one in session.dialects if one.own_operations},
     )
+
+
+def copies_left_out(codes: Iterable[str], flows: int) -> list[str]:
+    """What is told where an estate has too many flows to be held against each other, and checks are asked for that do so."""
+    asked = [code for code in codes if code in OF_COPIES]
+    if not asked or flows <= MOST_COMPARED:
+        return []
+    return [
+        f"not looked for: {join_words(asked)}, since more than {MOST_COMPARED:,} flows are not held against each other; name folders or"
+        " files of fewer"
+    ]
 
 
 def _copies(estate: Estate) -> tuple[list[Copied], list[Copied]]:

@@ -16,7 +16,8 @@ from zeitbuch.core.model.words import count_words
 
 class ChecksResult(Struct, frozen=True):
     """`check --format json`: the findings, how many flows were looked at, why the answer is no, the currency of the
-    months, the state since which they are new, and what is said of the checks that found something."""
+    months, the state since which they are new, what is said of the checks that found something, and in words what was not looked at
+    since the estate is too large for it."""
 
     findings: tuple[CheckFinding, ...]
     flows: int
@@ -24,6 +25,7 @@ class ChecksResult(Struct, frozen=True):
     currency: str = ""
     since: str = ""
     checks: tuple[CheckAbout, ...] = ()
+    left_out: tuple[str, ...] = ()
 
 
 def checks_sheet(result: ChecksResult, accepted: bool = False, full: bool = True) -> Sheet:
@@ -56,7 +58,8 @@ def checks_sheet(result: ChecksResult, accepted: bool = False, full: bool = True
         for one in result.findings
         if accepted or not one.accepted
     )
-    whole = Sheet(columns, rows, notes=(checks_summary(result.findings, result.flows, result.since),))
+    notes = (checks_summary(result.findings, result.flows, result.since), *result.left_out)
+    whole = Sheet(columns, rows, notes=notes)
     return whole if full else without_columns(whole, "id")
 
 
