@@ -14,6 +14,7 @@ from msgspec import structs
 
 from conftest import Run
 from zeitbuch.app.check_facts import MOST_COMPARED
+from zeitbuch.app.diff_findings import MOST_FLOWS
 from zeitbuch.core.checks.records import Check, Hit
 from zeitbuch.core.checks.registry import BROKEN, CHECKS, check_flows
 from zeitbuch.core.checks.views import FlowView
@@ -483,3 +484,17 @@ def test_the_demo_has_the_faults_that_its_story_has(demo: Path, run: Run) -> Non
     assert (
         "owner-alone" not in text and "accepted" in text and "owner-alone" in run("check", "--accepted", cwd=demo).out
     )
+
+
+def test_a_comparison_tells_which_checks_it_does_not_do_over_many_flows(tmp_path: Path, run: Run) -> None:
+    step = {"id": "s", "kind": "write", "name": "Write"}
+    flows = [{"id": f"f{n}", "name": f"Flow {n}", "triggers": [{"id": "t", "kind": "manual"}], "steps": [step]} for n in range(MOST_FLOWS + 1)]  # fmt: skip
+    later = [{**flows[0], "steps": [{**step, "name": "Write it"}]}, *flows[1:]]
+    for name, held in (("old", flows), ("new", later), ("few", flows[:2]), ("fewer", later[:2])):
+        (tmp_path / f"{name}.json").write_text(json.dumps({"zeitbuch": 1, "flows": held}))
+    codes = [row.code for row in CHECKS.values() if row.of_estate]
+    ran = run("diff", "old.json", "new.json")
+    assert f"Not looked for, since there are too many flows: {', '.join(codes[:-1])} and {codes[-1]}." in " ".join(
+        ran.out.split()
+    )
+    assert "Not looked for" not in run("diff", "few.json", "fewer.json").out + run("diff", "old.json", "old.json").out

@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from msgspec import structs
+
 from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.checks.registry import NEED_OTHERS, check_part
@@ -31,7 +33,9 @@ def findings_between(
 ) -> FindingChanges:
     """What came and went with the changes; what the workspace accepts is no finding."""
     rows = list(all_checks(session).values())
-    if max(len(side.flows) for side in sides) > MOST_FLOWS:
+    left_out: list[str] = []
+    if found.flows and max(len(side.flows) for side in sides) > MOST_FLOWS:
+        left_out = [row.code for row in rows if row.of_estate]
         rows = [row for row in rows if not row.of_estate]
     facts = gather_facts(session, Estate(), basis, today, copies=False)
     views = [EstateView(side.flows, basis.card, facts) for side in sides]
@@ -41,7 +45,7 @@ def findings_between(
         return [one for one in accepted_findings(session, told, today) if not one.accepted]
 
     pairs = [(look(views[0], old), look(views[1], new)) for old, new in versions_of(found, matching)]
-    return changed_findings(pairs)
+    return structs.replace(changed_findings(pairs), left_out=tuple(left_out))
 
 
 def findings_of_flow(

@@ -17,10 +17,12 @@ MOST_TOLD = 12
 
 
 class FindingChanges(Struct, frozen=True):
-    """Findings of the newer version that the older had not, and those of the older that are gone; the worst first."""
+    """Findings of the newer version that the older had not, and those of the older that are gone; the worst first. ``left_out`` are the
+    checks that were not done, since the estate is too large for them."""
 
     new: tuple[CheckFinding, ...] = ()
     gone: tuple[CheckFinding, ...] = ()
+    left_out: tuple[str, ...] = ()
 
 
 def changed_findings(pairs: Iterable[tuple[Sequence[CheckFinding], Sequence[CheckFinding]]]) -> FindingChanges:
@@ -51,8 +53,13 @@ def _beyond(found: Sequence[CheckFinding], others: Sequence[CheckFinding]) -> li
 
 def finding_notes(changes: FindingChanges | None) -> tuple[str, ...]:
     """Sentences for the head of a comparison: 'Findings: 2 new (1 high, 1 low), 1 gone (1 medium).' and each in a line."""
-    if changes is None or not (changes.new or changes.gone):
+    if changes is None:
         return ()
+    left = (
+        [f"Not looked for, since there are too many flows: {join_words(changes.left_out)}."] if changes.left_out else []
+    )
+    if not (changes.new or changes.gone):
+        return tuple(left)
     parts = [
         f"{len(rows)} {word} ({counts_words(rows)})"
         for word, rows in (("new", changes.new), ("gone", changes.gone))
@@ -63,4 +70,4 @@ def finding_notes(changes: FindingChanges | None) -> tuple[str, ...]:
         lines += [f"{sign} {one.severity}: {one.flow}: {one.message} [{one.code}]" for one in rows[:MOST_TOLD]]
         if len(rows) > MOST_TOLD:
             lines.append(f"{sign} {len(rows) - MOST_TOLD} more")
-    return tuple(lines)
+    return tuple(lines + left)
