@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.lookup import AssumptionLookup, has_rules_for
 from zeitbuch.core.assumptions.volume import parse_month, schedule_runs
 from zeitbuch.core.checks.records import Copied, EstateFacts
 from zeitbuch.core.graph.phrases import quote_name
@@ -83,6 +83,8 @@ def _step_at(estate: Estate, flow_id: str, origin: object) -> str:
 
 def _idle_polls(estate: Estate, basis: EstimateBasis) -> Iterator[tuple[str, float]]:
     """Polls of which the assumptions say how often they find something: how many checks there are to one find."""
+    if not has_rules_for(basis.assumptions, "hit_rate", "events"):
+        return
     for flow in estate.flows:
         for trigger in flow.triggers:
             if trigger.kind == "polling" and trigger.enabled and trigger.schedule is not None:

@@ -95,6 +95,11 @@ def _key_of(quantity: str, rule: Rule) -> str:
 _DEFAULT = {quantity: Value(amount, "default", "default") for quantity, amount in DEFAULTS.items()}
 
 
+def has_rules_for(assumptions: Assumptions, *quantities: str) -> bool:
+    """Whether any rule, declared or measured, says one of these quantities."""
+    return any(quantity in quantities for quantity, _ in _compile_rules(assumptions))
+
+
 class InWorlds(Protocol):
     """Drawn worlds, as a lookup needs them (see ``worlds.Worlds``)."""
 

@@ -12,13 +12,15 @@ from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Link, Origin, Step
 
 from .days import days_told_apart
-from .lookup import AssumptionLookup, ReadyRule
+from .lookup import AssumptionLookup, ReadyRule, has_rules_for
 from .rules import Assumptions
 
 
 def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Problem]:
     """Decisions that take one case and whose declared shares sum to more than 1, an error, or where every case has a share to less, a
     warning; at the place of the last rule."""
+    if not has_rules_for(assumptions, "share"):
+        return []
     places = {id(rule): place for place, rule in enumerate(assumptions.assume)}
     found: list[Problem] = []
     for flow in flows:

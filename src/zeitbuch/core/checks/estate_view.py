@@ -7,6 +7,8 @@ from collections.abc import Iterable, Sequence
 from functools import cached_property
 from typing import TypeVar
 
+from msgspec import Struct
+
 from zeitbuch.core.graph.exchanged_words import ExchangedWord, exchanged_words
 from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.records import Flow, Step
@@ -26,6 +28,36 @@ def _by_flow(facts: Iterable[Fact]) -> dict[str, list[Fact]]:
     return found
 
 
+class _Survey(Struct):
+    """What one look at all flows tells: where each stands, by id and by name; whether any takes the faults of others, and which are named
+    for that; what steps call, by place; whether any has several owners; store -> the models that fill it, and a step that does."""
+
+    places: dict[str, int] = {}
+    ids: list[str] = []
+    has_handlers: bool = False
+    handlers: set[str] = set()
+    called: set[str] = set()
+    calls: dict[int, list[str]] = {}
+    several_owners: bool = False
+    embedded_by: dict[str, dict[str, str]] = {}
+
+    def add_flow(self, place: int, flow: Flow) -> None:
+        self.ids.append(flow.id)
+        for name in filter(None, (flow.id, flow.name)):
+            self.places.setdefault(name, place)
+        self.has_handlers = self.has_handlers or any([trigger.kind == "fault" for trigger in flow.triggers])
+        self.handlers.update(flow.fault_handlers)
+        self.several_owners = self.several_owners or len(flow.owners) > 1
+        for step in flow.steps:
+            if step.calls:
+                self.called.add(step.calls)
+                if step.enabled:
+                    self.calls.setdefault(place, []).append(step.calls)
+            store = store_of(step) if step.kind == "embed" and step.enabled else ""
+            if store and step.model is not None and step.model.name:
+                self.embedded_by.setdefault(shelf_key(flow, step), {}).setdefault(step.model.name, step.title)
+
+
 class EstateView:
     """The flows read together, with the rate card where there is one, and what is known around them."""
 
@@ -34,46 +66,43 @@ class EstateView:
         self.card = card
         self.facts = facts or EstateFacts()
         self.limits: Limits = self.facts.limits
-        self.places: dict[str, int] = {}  # of flows, by id and by name
-        self._ids: list[str] = []
+
+    def prepare(self) -> None:
+        """Works out what the checks of single flows ask of the estate: once, before its flows are shared out."""
+        for name in ("named_handlers", "handler_titles", "called", "people"):
+            getattr(self, name)
+
+    @cached_property
+    def _survey(self) -> _Survey:
+        # Flows of a large estate are made anew whenever they are looked at: all that is asked of all is asked at once.
+        found = _Survey()
         for place, flow in enumerate(self.flows):
-            self._ids.append(flow.id)
-            for name in filter(None, (flow.id, flow.name)):
-                self.places.setdefault(name, place)
+            found.add_flow(place, flow)
+        return found
+
+    @property
+    def places(self) -> dict[str, int]:
+        """Where flows stand, by id and by name."""
+        return self._survey.places
 
     def flow_named(self, name: str | None) -> Flow | None:
         """The flow with this id or name; None for no name."""
         place = self.places.get(name) if name else None
         return None if place is None else self.flows[place]
 
-    def _ids_of(self, names: Iterable[str | None]) -> list[str]:
+    def _ids_of(self, names: Iterable[str]) -> list[str]:
         """The ids of the flows with these ids or names, of those that were read."""
-        places = [self.places[name] for name in names if name and name in self.places]
-        return [self._ids[place] for place in places]
+        return [self._survey.ids[self.places[name]] for name in names if name in self.places]
 
-    def prepare(self) -> None:
-        """Works out what the checks of single flows ask of the estate: once, before its flows are shared out."""
-        for name in (
-            "has_handlers",
-            "named_handlers",
-            "handler_titles",
-            "called",
-            "names_several_owners",
-            "people",
-            "embedded_by",
-        ):
-            getattr(self, name)
-
-    @cached_property
+    @property
     def has_handlers(self) -> bool:
         """Whether any flow takes the faults of others."""
-        return any(trigger.kind == "fault" for flow in self.flows for trigger in flow.triggers)
+        return self._survey.has_handlers
 
     @cached_property
     def named_handlers(self) -> set[str]:
         """The flows that others name for their faults, by id."""
-        names = {name for flow in self.flows for name in flow.fault_handlers}
-        return set(self._ids_of(names))
+        return set(self._ids_of(self._survey.handlers))
 
     @cached_property
     def handler_titles(self) -> list[str]:
@@ -83,16 +112,15 @@ class EstateView:
     @cached_property
     def called(self) -> set[str]:
         """The flows that some step calls, by id."""
-        names = {step.calls for flow in self.flows for step in flow.steps if step.calls}
-        return set(self._ids_of(names))
+        return set(self._ids_of(self._survey.called))
 
     @cached_property
     def _calls(self) -> dict[str, list[str]]:
         found: dict[str, list[str]] = {}
-        for flow in self.flows:
-            called = self._ids_of(step.calls for step in flow.steps if step.enabled)
+        for place, names in self._survey.calls.items():
+            called = self._ids_of(names)
             if called:
-                found[flow.id] = list(dict.fromkeys(called))
+                found[self._survey.ids[place]] = list(dict.fromkeys(called))
         return found
 
     def circle_of(self, flow_id: str) -> list[str]:
@@ -108,10 +136,10 @@ class EstateView:
                     ways.append([*way, called])
         return []
 
-    @cached_property
+    @property
     def names_several_owners(self) -> bool:
         """Whether some flow has more than one owner."""
-        return any(len(flow.owners) > 1 for flow in self.flows)
+        return self._survey.several_owners
 
     @cached_property
     def people(self) -> dict[str, Person]:
@@ -148,16 +176,10 @@ class EstateView:
         """Steps whose prompt differs from another by a word or two, by flow."""
         return near_prompts(self.flows)
 
-    @cached_property
+    @property
     def embedded_by(self) -> dict[str, dict[str, str]]:
         """Store -> the models that fill it, and a step that does."""
-        found: dict[str, dict[str, str]] = {}
-        for flow in self.flows:
-            for step in flow.steps:
-                store = store_of(step) if step.kind == "embed" and step.enabled else ""
-                if store and step.model is not None and step.model.name:
-                    found.setdefault(shelf_key(flow, step), {}).setdefault(step.model.name, step.title)
-        return found
+        return self._survey.embedded_by
 
     @cached_property
     def same_minute(self) -> dict[str, list[str]]:
