@@ -13,8 +13,8 @@ import pytest
 from msgspec import structs
 
 from conftest import Run
-from zeitbuch.app.check_facts import MOST_COMPARED
 from zeitbuch.app.diff_findings import MOST_FLOWS
+from zeitbuch.core.checks.families.copies import MOST_COMPARED
 from zeitbuch.core.checks.records import Check, Hit
 from zeitbuch.core.checks.registry import BROKEN, CHECKS, check_flows
 from zeitbuch.core.checks.views import FlowView

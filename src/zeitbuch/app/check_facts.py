@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup, has_rules_for
 from zeitbuch.core.assumptions.volume import parse_month, schedule_runs
+from zeitbuch.core.checks.families.copies import MOST_COMPARED
 from zeitbuch.core.checks.records import Copied, EstateFacts
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.problems import ZeitbuchError
@@ -19,7 +20,6 @@ from .session import Session
 
 ALIKE = 0.95  # likeness from which two flows do the same
 OF_COPIES = ("copy-edit-missed", "flows-alike")  # checks for which flows are held against each other
-MOST_COMPARED = 200  # flows that are held against each other for missed edits: the work grows with their square
 
 
 def gather_facts(session: Session, estate: Estate, basis: EstimateBasis, today: str, copies: bool) -> EstateFacts:

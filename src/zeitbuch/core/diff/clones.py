@@ -184,18 +184,19 @@ def _likeness_of(a: Unit, b: Unit) -> float:
 
 
 def detect_clones(flows: Iterable[Flow], single: bool = True) -> list[CloneGroup]:
-    """All copies in groups: flows first, then branches, and (where ``single``) steps and prompts, that are no part of a copy already told."""
+    """All copies in groups: flows first, then branches, and (where ``single``) steps and prompts, that are no part of a copy already told. Without
+    ``single`` it is not said how copies differ, but for what was left as it was."""
     flows = list(flows)
     told: set[tuple[str, str]] = set()  # pairs of steps (flow/id) that stand in copies already
-    found = _whole_clones(flows, told)
+    found = _whole_clones(flows, told, single)
     branches: list[Unit] = []
     for flow in flows:
         found += _clones_within(flow, branches, told, single)
-    found += _grouped(_branches_across(branches), PARTS, told)
+    found += _grouped(_branches_across(branches), PARTS, told, single)
     return [*found, *_prompt_clones(flows, told)] if single else found
 
 
-def _whole_clones(flows: list[Flow], told: set[tuple[str, str]]) -> list[CloneGroup]:
+def _whole_clones(flows: list[Flow], told: set[tuple[str, str]], judged: bool) -> list[CloneGroup]:
     """Flows that are alike as a whole."""
     whole = [flow for flow in flows if len(flow.steps) >= 3]
     if len(whole) < 2:
@@ -209,14 +210,14 @@ def _whole_clones(flows: list[Flow], told: set[tuple[str, str]]) -> list[CloneGr
         for i, j in places
         if i < j and (score[i, j] >= FLOWS or (len(whole[i].steps) > 3 and sorts[i] == sorts[j]))
     ]
-    return _grouped(pairs, SAME_SORTS, told)
+    return _grouped(pairs, SAME_SORTS, told, judged)
 
 
 def _clones_within(flow: Flow, branches: list[Unit], told: set[tuple[str, str]], single: bool) -> list[CloneGroup]:
     """Copies of branches, and of single steps, within one flow."""
     units = [unit for unit in _branches_of(flow) if len(unit.part.steps) > 1]
     branches += units
-    found = _grouped(_pairs_of(units), PARTS, told)
+    found = _grouped(_pairs_of(units), PARTS, told, single)
     if not single:
         return found
     steps = [
@@ -256,7 +257,7 @@ def _branches_across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:
 Pair = tuple[float, Unit, Unit]
 
 
-def _grouped(pairs: Iterable[Pair], least: float, told: set[tuple[str, str]]) -> list[CloneGroup]:
+def _grouped(pairs: Iterable[Pair], least: float, told: set[tuple[str, str]], judged: bool = True) -> list[CloneGroup]:
     """Groups of copies, the largest parts first: one that most others are like, and these. A part that lies within a pair already told
     is not told again."""
     kept = [pair for pair in pairs if pair[0] >= least]
@@ -276,7 +277,7 @@ def _grouped(pairs: Iterable[Pair], least: float, told: set[tuple[str, str]]) ->
         )
         others = sorted(near[key], key=order.index)
         clones = [
-            _make_clone(units[key], units[other], near[key][other], told)
+            _make_clone(units[key], units[other], near[key][other], told, judged)
             for other in others
             if _first_steps(units[key], units[other]) not in told
         ]
@@ -304,13 +305,13 @@ def _place_of_step(flow: Flow, step: Step) -> str:
     return f"{flow.id}/{step.id}"
 
 
-def _make_clone(a: Unit, b: Unit, value: float, told: set[tuple[str, str]]) -> Clone:
+def _make_clone(a: Unit, b: Unit, value: float, told: set[tuple[str, str]], judged: bool) -> Clone:
     matching = match_steps(a.part, b.part)
     first, second = {step.id: step for step in a.part.steps}, {step.id: step for step in b.part.steps}
     for pair in matching.steps:
         text, second_text = _place_of_step(a.flow, first[pair.old]), _place_of_step(b.flow, second[pair.new])
         told |= {(text, second_text), (second_text, text)}
-    changes = flow_changes(a.part, b.part)
+    changes = flow_changes(a.part, b.part) if judged else None
     kept = tuple(change for change in changes.changes if change.edits) if changes is not None else ()
     pairs = [(first[pair.old], second[pair.new]) for pair in matching.steps]
     return Clone(a.sort, a.place, b.place, round(value, 2), kept, tuple(left_over_texts((a.title, b.title), pairs)))

@@ -7,6 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator
 from difflib import SequenceMatcher
+from functools import lru_cache
 
 from msgspec import Struct
 
@@ -33,8 +34,9 @@ class Left(Struct, frozen=True):
     origin: Origin | None = None
 
 
-def _tokens_of(text: str) -> list[str]:
-    return [part for word in _TOKEN.findall(text) for part in _HUMP.split(word)]
+@lru_cache(maxsize=50_000)  # the texts of what was copied are held against those of every copy
+def _tokens_of(text: str) -> tuple[str, ...]:
+    return tuple([part for word in _TOKEN.findall(text) for part in _HUMP.split(word)])
 
 
 def _texts_of_step(step: Step) -> Iterator[tuple[str, str]]:
@@ -57,6 +59,8 @@ def _texts_of_step(step: Step) -> Iterator[tuple[str, str]]:
 
 def _swapped_words(old: str, new: str) -> Iterator[Swap]:
     """Words of a text that became other words; one may have become two, or two one."""
+    if old == new:
+        return
     first, second = _tokens_of(old), _tokens_of(new)
     for tag, i1, i2, j1, j2 in SequenceMatcher(None, first, second, autojunk=False).get_opcodes():
         if tag != "replace":

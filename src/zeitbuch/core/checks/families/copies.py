@@ -13,6 +13,7 @@ from zeitbuch.core.model.words import join_words
 from ..records import Check, Hit
 from ..views import ATTENDED, FlowView
 
+MOST_COMPARED = 1_000  # flows that are held against each other: in estates full of copies each of them takes 10 ms
 _NUMBERED = re.compile(r"(.*\D)\s*\(?(\d{1,2})\)?")
 _NUMBERS = (*"0123456789", ")")
 _GENERIC = frozenset(
@@ -107,12 +108,12 @@ CHECKS: tuple[Check, ...] = (
           "Use it, or take the step out.", _unused_answers),
     Check("copy-edit-missed", "medium", "a copy that still says what the original says",
           "The branch for one port uses the table of another.",
-          "Of two copies a word became another in two places or more and stands as it was in a third.",
+          f"Of two copies a word became another in two places or more and stands as it was in a third; in estates of up to {MOST_COMPARED:,} flows.",
           "Copies that differ in much; words that changed in one place only.",
           "Change it here too, or accept it with a reason.", _missed_edits, of_estate=True),
     Check("flows-alike", "low", "two flows that do the same",
           "Each is mended once, and both act on the same letter.",
-          "Flows of three steps or more that differ in next to nothing; in estates of up to 200 flows.",
+          f"Flows of three steps or more that differ in next to nothing; in estates of up to {MOST_COMPARED:,} flows.",
           "Flows that do the same in other ways.",
           "Keep one.", _flows_alike, of_estate=True),
     Check("never-started", "low", "a flow that nothing starts",
