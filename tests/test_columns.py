@@ -68,3 +68,13 @@ def test_no_line_is_wider_than_the_table_and_no_word_is_lost(rows: list[tuple[st
     assert sum(widths) + (len(kept) - 1) * len(gap) <= width
     shown = to_table(sheet, width, False).split()
     assert sorted(shown[len(kept) + 1 :]) == sorted(word for row in rows for cell in row for word in cell.split())
+
+
+def test_over_nothing_of_which_a_note_speaks_stands_no_head() -> None:
+    columns = (Column("flow", "flow"), Column("note", "note"))
+    assert to_table(Sheet(columns, (), notes=("nothing found.",)), 40, False) == "nothing found.\n"
+    assert (
+        to_table(Sheet(columns, (), title="Findings", notes=("nothing found.",)), 40, False)
+        == "Findings\n\nnothing found.\n"
+    )
+    assert "flow" in to_table(Sheet(columns, ()), 40, False)

@@ -412,3 +412,16 @@ class TestStartPage:
             assert page.evaluate(find) == [], name
             page.set_viewport_size({"width": 390, "height": 800})
             assert page.evaluate("document.documentElement.scrollWidth") <= 390, name
+
+
+def test_pages_define_every_colour_of_their_maps_for_light_and_dark(run: Run, demo: Path) -> None:
+    run("document", "-o", "pages", "--quiet", cwd=demo)
+    run("diff", "october", "november", "-o", "pages/changes.html", "--quiet", cwd=demo)
+    for name in ("letters.html", "estate.html", "changes.html"):
+        page = (demo / "pages" / name).read_text()
+        used = set(re.findall(r'(?:fill|stroke)="var\((--\w+)\)"', page))
+        light, dark = re.findall(r":root \{([^}]*)\}", page)[:2]
+        assert {"--ink", "--paper", "--card"} <= used and "#faf6ec" not in page.split("<body>")[1].split("</defs>", 1)[
+            1
+        ][:4000]
+        assert used <= set(re.findall(r"(--\w+):", light)) and used <= set(re.findall(r"(--\w+):", dark)), name

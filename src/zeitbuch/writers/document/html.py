@@ -12,8 +12,9 @@ from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
 STYLE = """
-:root { --paper: #faf6ec; --card: #fffdf7; --ink: #1f2d3d; --quiet: #5d6470; --rule: #cfc6b0; --link: #23506a; color-scheme: light; }
-@media screen and (prefers-color-scheme: dark) { :root { --paper: #151b22; --card: #1f2832; --ink: #ece6d6; --quiet: #b3b0a2; --rule: #46505a;
+:root { --paper: #faf6ec; --card: #fffdf7; --ink: #1f2d3d; --quiet: #5d6470; --rule: #cfc6b0; --frame: #a79f8b; --error: #8c2f1b;
+  --link: #23506a; color-scheme: light; }
+@media screen and (prefers-color-scheme: dark) { :root { --paper: #151b22; --card: #1f2832; --ink: #ece6d6; --quiet: #b3b0a2; --rule: #46505a; --frame: #7d817a; --error: #f2a48f;
   --link: #9cc7dc; color-scheme: dark; } }
 * { box-sizing: border-box; }
 body { margin: 0; background: var(--paper); color: var(--ink); font: 16px/1.55 "DejaVu Sans", Verdana, sans-serif; }

@@ -12,7 +12,7 @@ from zeitbuch.core.layout.cards import LEADING, NAME, PAD, ROW_HEIGHT, SMALL, SP
 from zeitbuch.core.layout.geometry import Card, Frame, PlacedCard, Route, Scene, tab_outline
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.fonts import measure_text
-from zeitbuch.writers.theme.look import EFFECT_LEGEND, EFFECTS, FONT, PAPER, QUIET, Palette
+from zeitbuch.writers.theme.look import EFFECT_LEGEND, EFFECTS, FONT, PAGE, Palette
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .drawing import MapDrawing
@@ -253,20 +253,21 @@ def _linked(card: str, page: str) -> str:
 
 
 def to_svg(scene: Scene, inline: bool = False, links: Mapping[str, str] | None = None) -> str:
-    """A map as SVG text; ``inline`` leaves out the XML declaration (for an HTML page), ``links`` are the pages of our own that cards lead to, by
+    """A map as SVG text; ``inline`` is for an HTML page of ours: without XML declaration, in the colours that the page defines for light and
+    dark. ``links`` are the pages of our own that cards lead to, by
     the id of the card."""
-    drawing = Drawing(Palette())
+    drawing = Drawing(PAGE if inline else Palette())
     w, h = coordinate(scene.width), coordinate(scene.height)
     parts = [] if inline else ['<?xml version="1.0" encoding="UTF-8"?>\n']
     parts.append(
         f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {w} {h}" width="{w}" height="{h}" role="{"group" if links else "img"}" font-family="{FONT}">'
         f"<title>Map of {escape(make_inert(scene.title, keep_lines=False))}</title><defs>{MARKS}</defs>"
-        f'<rect width="{w}" height="{h}" fill="{PAPER}"/>'
+        f'<rect width="{w}" height="{h}" fill="{drawing.look.paper}"/>'
     )
     head, foot = head_and_legend(scene, drawing)
     parts.append(head)
     for y, number in scene.margin:
-        parts.append(drawing.text(44, y + 20, number, 10, colour=QUIET, anchor="end"))
+        parts.append(drawing.text(44, y + 20, number, 10, colour=drawing.look.quiet, anchor="end"))
     parts += [drawing.frame(f) for f in scene.frames]
     parts += [drawing.route(r) for r in scene.routes]
     parts += [_linked(drawing.card(c), (links or {}).get(c.card.id, "")) for c in scene.cards]

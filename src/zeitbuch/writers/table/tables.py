@@ -85,9 +85,10 @@ def to_table(sheet: Sheet, width: int, colour: bool, links: bool = False) -> str
 
     rule = "─" * (sum(widths) + len(gap) * (len(widths) - 1))
     out = [styled(make_inert(sheet.title, keep_lines=False), "1"), ""] if sheet.title else []
-    out += [styled(line, "1") for line in lines([[column.title for column in sheet.columns]])]
-    told = lines(rows)
-    out += [rule, *(_linked(told, rows, sheet.columns, kept) if links else told)]
+    if rows or total or not sheet.notes:  # over nothing, of which a note speaks, stands no head
+        out += [styled(line, "1") for line in lines([[column.title for column in sheet.columns]])]
+        told = lines(rows)
+        out += [rule, *(_linked(told, rows, sheet.columns, kept) if links else told)]
     if total:
         out += [rule, *[styled(line, "1") for line in lines(total)]]
     dropped = [
@@ -96,7 +97,7 @@ def to_table(sheet: Sheet, width: int, colour: bool, links: bool = False) -> str
         if column.title and index not in kept and any(row[index] for row in rows)
     ]
     notes = [*sheet.notes, *([f"left out for want of width: {', '.join(dropped)}"] if dropped else [])]
-    if notes:
+    if notes and out and out[-1]:
         out.append("")
     for note in notes:
         out += [styled(line, "2") for line in grid.wrap_cells(make_inert(note, keep_lines=False), width)]
