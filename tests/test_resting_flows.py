@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import pickle
 from collections.abc import Sequence
 from datetime import date
 from pathlib import Path
@@ -54,6 +55,11 @@ def test_a_flow_that_has_no_bytes_stays_as_it_is() -> None:
     odd = chain(step("a"), variables=(Variable(name="far", value=2**80),))
     flows = [chain(step("b")), odd, chain(step("c"))]
     assert list(resting(flows)) == flows
+
+
+def test_resting_flows_travel_to_other_machines() -> None:
+    flows = [chain(step("a")), chain(step("b"), variables=(Variable(name="far", value=2**80),))]
+    assert list(pickle.loads(pickle.dumps(resting(flows)))) == flows
 
 
 def test_few_flows_stay_awake() -> None:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Iterable, Iterator, Sequence
+from functools import cache
 from typing import overload
 
 import msgspec
@@ -16,6 +17,16 @@ MOST_AWAKE = 2_000  # flows that are kept as they are
 _BLOCK = 4_000_000  # bytes that are kept together
 
 
+@cache
+def _encoder() -> msgspec.msgpack.Encoder:
+    return msgspec.msgpack.Encoder()
+
+
+@cache
+def _decoder() -> msgspec.msgpack.Decoder[Flow]:
+    return msgspec.msgpack.Decoder(Flow)
+
+
 class RestingFlows(Sequence[Flow]):
     """Flows in their order, each made of its bytes whenever it is asked for: equal each time, and another object."""
 
@@ -24,13 +35,11 @@ class RestingFlows(Sequence[Flow]):
         self._open = bytearray()
         self._spots = array("Q")  # for each flow the number of its block and where it begins and ends there
         self._odd: dict[int, Flow] = {}  # flows that have no bytes
-        self._encode = msgspec.msgpack.Encoder().encode
-        self._decode = msgspec.msgpack.Decoder(Flow).decode
 
     def add_flow(self, flow: Flow) -> None:
         """Puts a flow behind the others."""
         try:
-            raw = self._encode(flow)
+            raw = _encoder().encode(flow)
         except (TypeError, ValueError, OverflowError):
             self._odd[len(self)] = flow
             raw = b""
@@ -63,7 +72,7 @@ class RestingFlows(Sequence[Flow]):
         block, begin, end = self._spots[3 * place : 3 * place + 3]
         held = self._blocks[block] if block < len(self._blocks) else self._open
         with memoryview(held) as whole:
-            return self._decode(whole[begin:end])
+            return _decoder().decode(whole[begin:end])
 
 
 def resting_if_many(flows: Iterable[Flow], most: int | None = None) -> Sequence[Flow]:
