@@ -7,11 +7,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
 from msgspec import structs
 
+from builders import drawn_flows
 from conftest import Run
 from test_diff import ask, chain, step
-from zeitbuch.core.diff.clones import detect_clones, group_title
+from zeitbuch.core.diff.clones import _branches_of, detect_clones, group_title
 from zeitbuch.core.graph.exchanged_words import exchanged_words
 from zeitbuch.core.model.records import Binding, Flow, Link, Schedule, Step, Trigger
 
@@ -164,3 +166,40 @@ def test_the_program_says_no_to_near_misses(tmp_path: Path, run: Run) -> None:
             "case" if code else ""
         )
         assert "Words that flows hand to each other" in run("diff", "x.json", "--clones", "-f", "markdown").out
+
+
+def plain_branches(flow: Flow) -> list[set[str]]:
+    """What each case of a decision leads to and no other case does, by walking."""
+    out = {
+        step.id: [one for one in flow.links if one.source == step.id and one.role != "attach"] for step in flow.steps
+    }
+
+    def after(first: str) -> set[str]:
+        found, work = {first}, [first]
+        while work:
+            fresh = [one.target for one in out.get(work.pop(), ()) if one.target not in found]
+            found.update(fresh)
+            work += fresh
+        return found
+
+    branches = []
+    for decision in flow.steps:
+        starts = [one for one in out[decision.id] if one.role in ("case", "next")]
+        reach = {one.target: after(one.target) for one in starts}
+        for one in starts if len(starts) > 1 else ():
+            others = set[str]().union(*[held for target, held in reach.items() if target != one.target])
+            branches.append(reach[one.target] - others - {decision.id})
+    return [branch for branch in branches if branch]
+
+
+@given(drawn=drawn_flows())
+def test_branches_are_what_one_case_leads_to_alone(drawn: Flow) -> None:
+    helpers: dict[str, set[str]] = {}
+    for one in drawn.links:
+        if one.role == "attach":
+            helpers.setdefault(one.target, set()).add(one.source)
+    found = [set(unit.ids) for unit in _branches_of(drawn) if unit.title.startswith("the case")]
+    expected = [
+        branch | {name for step in branch for name in helpers.get(step, ())} for branch in plain_branches(drawn)
+    ]
+    assert found == [{one for one in branch if drawn.step(one) is not None} for branch in expected]

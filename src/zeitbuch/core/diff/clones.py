@@ -8,7 +8,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from typing import Literal
 
 from msgspec import Struct, field, structs
@@ -26,7 +26,7 @@ from .flow_similarity import flow_likeness
 from .left_over import Left, left_over_texts
 from .matching import match_steps
 from .records import Change
-from .similarity import assign_pairs, overlap_matrix, own_likeness
+from .similarity import Features, assign_pairs, features_of, likeness_by_features, overlap_matrix
 
 Sort = Literal["flow", "branch", "step", "prompt"]
 FLOWS, PARTS, STEPS, PROMPTS = 0.72, 0.62, 0.72, 0.8  # likeness from which two of a sort are copies
@@ -91,10 +91,18 @@ class Unit(Struct):
     # Of its steps, worked out once: a flow of thousands of steps has thousands of pairs of parts.
     ids: frozenset[str] = frozenset()
     sorts: Counter[str] = field(default_factory=Counter)
+    said: Features | None = None
 
     def __post_init__(self) -> None:
         self.ids = frozenset(step.id for step in self.part.steps)
         self.sorts = Counter(f"{step.kind}/{step.operation}" for step in self.part.steps)
+
+    @property
+    def features(self) -> Features:
+        """What its steps say of themselves."""
+        if self.said is None:
+            self.said = features_of(self.part.steps, self.ids)
+        return self.said
 
     @property
     def place(self) -> Place:
@@ -126,35 +134,54 @@ def _branches_of(flow: Flow) -> Iterator[Unit]:
     for helper, host in graph.host.items():
         helpers.setdefault(host, []).append(helper)
 
-    def after(first: str) -> set[str]:
-        found, work = {first}, [first]
-        while work:
-            for link in out.get(work.pop(), ()):
-                if link.target not in found:
-                    found.add(link.target)
-                    work.append(link.target)
-        return found
-
-    yield from _case_branches(flow, out, after, helpers)
+    yield from _case_branches(flow, out, helpers)
     yield from _scope_contents(flow, graph)
 
 
-def _case_branches(
-    flow: Flow, out: dict[str, list[Link]], after: Callable[[str], set[str]], helpers: dict[str, list[str]]
-) -> Iterator[Unit]:
+def _reached(flow: Flow, out: dict[str, list[Link]], place: dict[str, int]) -> list[int]:
+    """Of each step what it leads to, with itself, as bits by the places of the steps."""
+    found = [1 << index for index in range(len(flow.steps))]
+    targets = [[place[link.target] for link in out.get(step.id, ()) if link.target in place] for step in flow.steps]
+    moving = True
+    while moving:  # against the order, so that one round is enough where nothing leads back
+        moving = False
+        for index in range(len(targets) - 1, -1, -1):
+            more = found[index]
+            for target in targets[index]:
+                more |= found[target]
+            if more != found[index]:
+                found[index], moving = more, True
+    return found
+
+
+def _steps_at(flow: Flow, bits: int) -> set[str]:
+    held = set()
+    while bits:
+        low = bits & -bits
+        held.add(flow.steps[low.bit_length() - 1].id)
+        bits ^= low
+    return held
+
+
+def _case_branches(flow: Flow, out: dict[str, list[Link]], helpers: dict[str, list[str]]) -> Iterator[Unit]:
     """What each case of a decision leads to up to where the cases meet."""
+    place = {step.id: index for index, step in enumerate(flow.steps)}
+    reached = _reached(flow, out, place)
     for step in flow.steps:
         starts = [link for link in out.get(step.id, ()) if link.role in ("case", "next")]
-        if len(starts) > 1:
-            reach = {link.target: after(link.target) for link in starts}
-            for k in starts:
-                others: set[str] = set().union(*[row for text, row in reach.items() if text != k.target])
-                own = reach[k.target] - others - {step.id}
-                own |= {name for text in own for name in helpers.get(text, ())}
-                if own:
-                    yield _part_of_flow(
-                        flow, "branch", own, f"the case {quote_name(k.label or k.target)} of {quote_name(step.title)}"
-                    )
+        if len(starts) < 2:
+            continue
+        reach = {link.target: reached[place[link.target]] if link.target in place else 0 for link in starts}
+        for k in starts:
+            others = 1 << place[step.id]
+            for target, bits in reach.items():
+                others |= bits if target != k.target else 0
+            own = _steps_at(flow, reach[k.target] & ~others)
+            own |= {name for text in own for name in helpers.get(text, ())}
+            if own:
+                yield _part_of_flow(
+                    flow, "branch", own, f"the case {quote_name(k.label or k.target)} of {quote_name(step.title)}"
+                )
 
 
 def _scope_contents(flow: Flow, graph: Graph) -> Iterator[Unit]:
@@ -179,7 +206,7 @@ def _likeness_of(a: Unit, b: Unit) -> float:
     less, size = sorted((len(a.part.steps), len(b.part.steps)))
     if less < PARTS * size or sum((a.sorts & b.sorts).values()) < PARTS * size:
         return 0.0
-    score = own_likeness(a.part.steps, b.part.steps, a.ids | b.ids)
+    score = likeness_by_features(a.part.steps, b.part.steps, a.features, b.features)
     return sum(float(score[index, inner]) for index, inner, _ in assign_pairs(score, 0.3)) / size
 
 

@@ -13,6 +13,7 @@ Matrix = npt.NDArray[np.float64]
 Bags = Sequence[AbstractSet[str]]
 
 DENSE = 400_000  # cells up to which a matrix is held dense
+_FEW = 64  # pairs that are looked at one by one
 
 
 class OnesMatrix:
@@ -40,6 +41,8 @@ class OnesMatrix:
 
 def common_counts(old: Bags, new: Bags) -> Matrix:
     """How many words each pair of bags has in common, shape (old, new)."""
+    if 0 < len(old) * len(new) <= _FEW:
+        return np.array([[float(len(bag & other)) for other in new] for bag in old])
     first, second = _bags_of_words(old), _bags_of_words(new)
     words = [word for word in first if word in second]
     if (len(old) + len(new)) * len(words) <= DENSE:

@@ -112,8 +112,19 @@ def _value_features(step: Step) -> set[str]:
 def own_likeness(old: Sequence[Step], new: Sequence[Step], hidden: frozenset[str]) -> Matrix:
     """Likeness by what steps say of themselves, shape (old, new), from 0 to 1. Steps of different kinds are at most
     half alike."""
-    first = [_step_features(step, hidden) for step in old]
-    second = [_step_features(step, hidden) for step in new]
+    return likeness_by_features(old, new, features_of(old, hidden), features_of(new, hidden))
+
+
+Features = list[list[tuple[float, set[str]]]]
+
+
+def features_of(steps: Sequence[Step], hidden: frozenset[str]) -> Features:
+    """What steps say of themselves, by which they are held against others; ``hidden`` are ids, which say nothing."""
+    return [_step_features(step, hidden) for step in steps]
+
+
+def likeness_by_features(old: Sequence[Step], new: Sequence[Step], first: Features, second: Features) -> Matrix:
+    """Likeness of steps whose features are at hand (see ``own_likeness``)."""
     total = np.zeros((len(old), len(new)))
     weight = np.zeros_like(total)
     for side in range(len(first[0]) if first else 0):
