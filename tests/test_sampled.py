@@ -162,6 +162,33 @@ def test_exact_and_sampled_agree_on_flows_of_any_shape(drawn: Drawn) -> None:
     assert disagree(wanted, lambda runs, seed: Sample(exact.plan, runs, seed)) == []
 
 
+@pytest.mark.parametrize(
+    ("share", "items", "settles"),
+    [(0.25, 2.0, True), (0.5, 2.0, False), (0.25, 4.0, False), (0.5, 1.5, True)],
+)
+def test_items_that_become_more_in_a_cycle_have_no_end_though_its_passes_have(
+    share: float, items: float, settles: bool
+) -> None:
+    """Found by a long run: the passes had settled after 46 rounds, and the items of that round were told as exact."""
+    f = flow(
+        [step("a", yields="many"), step("d", "decide"), step("p", per_item=True)],
+        [
+            link("start", "a"),
+            link("a", "d"),
+            link("a", "p"),
+            link("d", "a", "case", "back"),
+            link("d", "p", "case", "on"),
+        ],
+    )
+    rules = [
+        Rule(step="a", items=items),
+        Rule(step="d", case="back", share=share),
+        Rule(step="d", case="on", share=1 - share),
+    ]
+    exact, _ = both(f, rules, 1)
+    assert exact.of["a"].runs == pytest.approx(1 / (1 - share)) and (exact.capped == []) == settles
+
+
 def _tree(kind: str, *parts: Tree, **more: Any) -> Tree:
     return Tree(kind, parts, **more)
 

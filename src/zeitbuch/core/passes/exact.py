@@ -110,15 +110,21 @@ class Passes:
         if starts is None:
             starts = dict.fromkeys(stage.entries, arriving)
         edges: list[Moving | None] = [None] * len(stage.edges)
-        before = -1.0
+        before = items_before = -1.0
         lost: Lost = {}
         for turn in range(CYCLE_ROUNDS if stage.cyclic else 1):
             lost = self._sweep_stage(stage, starts, edges)
-            total = sum(moving.passes for moving in edges if moving is not None)
-            if is_settled(total, before):
+            if not stage.cyclic:
                 break
-            before = total
-            if stage.cyclic and turn == CYCLE_ROUNDS - 1:
+            # Passes may die out while the items with them become more: both have to come to an end.
+            total = sum(moving.passes for moving in edges if moving is not None)
+            items = sum(moving.items for moving in edges if moving is not None)
+            settled = is_settled(total, before)
+            if settled and is_settled(items, items_before) and math.isfinite(float(items)):
+                break
+            more = float(items) - float(items_before)
+            before, items_before = total, items
+            if turn == CYCLE_ROUNDS - 1 and not (settled and abs(more) <= 1e-6 * most(1.0, float(items))):
                 heads = [node.step.title for node in stage.nodes if node.backs]
                 self.capped.append(", ".join(heads))
         return lost
