@@ -67,9 +67,12 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
     if request.flows:
         flows = sum(_fits(request.flows, flow.id, flow.title) for flow in estate.flows)
     left_out = copies_left_out([row.code for row in rows], len(estate.flows))
-    if found and basis.card is not None and _has_many_steps(estate):
-        left_out.append(f"of one severity in no order: more than {MOST_STEPS:,} steps are not estimated for it")
-    found = order_findings(_with_money(found, estate, basis))
+    if found and basis.card is not None:
+        if _has_many_steps(estate):
+            left_out.append(f"of one severity in no order: more than {MOST_STEPS:,} steps are not estimated for it")
+        else:
+            found = _with_money(found, estate, basis)
+    found = order_findings(found)
     about = _about_checks(rows, {one.code for one in found})
     refused = _refusal(found, request.fail_on)
     shown = tuple(_with_lines(session, found))
@@ -137,9 +140,7 @@ def _new_since(
 
 
 def _with_money(found: Sequence[CheckFinding], estate: Estate, basis: EstimateBasis) -> list[CheckFinding]:
-    """The findings with what their flow costs in a month, where there is a rate card and the estate is not too large for it."""
-    if not found or basis.card is None or _has_many_steps(estate):
-        return list(found)
+    """The findings with what their flow costs in a month, where that can be worked out."""
     try:
         result = estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
     except ZeitbuchError:

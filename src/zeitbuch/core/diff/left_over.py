@@ -34,7 +34,7 @@ class Left(Struct, frozen=True):
     origin: Origin | None = None
 
 
-@lru_cache(maxsize=50_000)  # the texts of what was copied are held against those of every copy
+@lru_cache(maxsize=2_000)  # the texts of what was copied are held against those of every copy
 def _tokens_of(text: str) -> tuple[str, ...]:
     return tuple([part for word in _TOKEN.findall(text) for part in _HUMP.split(word)])
 
