@@ -13,6 +13,7 @@ from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from msgspec import structs
 
+from any_shape import Drawn, any_flows
 from builders import START, ask, chain, flow, link, step
 from conftest import draws
 from trees import LEAF, OTHER, STARTED, Tree, expected, grown
@@ -22,12 +23,14 @@ from zeitbuch.core.assumptions.values import Range
 from zeitbuch.core.estimate.distribution import costs_of
 from zeitbuch.core.estimate.flow_figures import one_run
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.records import Flow, Link, Retry, Step
+from zeitbuch.core.model.records import Flow, Link, Step
 from zeitbuch.core.passes import exact as exact_rules
+from zeitbuch.core.passes import sampling
 from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.exact_joins import ExactJoins
 from zeitbuch.core.passes.random_draws import Draws, sum_of_draws
 from zeitbuch.core.passes.sampled_cases import CaseDraws
+from zeitbuch.core.passes.sampled_steps import StepDraws
 from zeitbuch.core.passes.sampling import Sample
 from zeitbuch.core.pricing.call_prices import Prices
 
@@ -76,84 +79,8 @@ def test_exact_sampled_and_every_outcome_agree(tree: Tree) -> None:
     assert check_tree(tree) == []
 
 
-class Drawn:
-    """A flow with its assumptions, shown in a few lines."""
-
-    def __init__(self, f: Flow, rules: list[Rule]) -> None:
-        self.flow, self.rules = f, rules
-
-    def __repr__(self) -> str:
-        lines = []
-        for s in self.flow.steps:
-            said = {q: v for r in self.rules if r.step == s.id and not r.case for q, v in r.given_quantities() if v}
-            flags = [
-                w for w, on in (("inclusive", s.inclusive), ("off", not s.enabled), ("per item", s.per_item)) if on
-            ]
-            tries = s.retry.attempts if s.retry else 0
-            lines.append(f"{s.id} {s.kind} {s.join} {s.on_fault} +{tries} {s.yields} {flags} {said}")
-        lines += [f"{k.source} -> {k.target} {k.role} {k.after}" for k in self.flow.links]
-        return "\n".join(lines)
-
-
-@st.composite
-def graphs(draw: st.DrawFn) -> Drawn:
-    """Flows of any shape: cycles, fan-outs, any joins, status links, triggers, items."""
-    count = draw(st.integers(3, 9))
-    steps: list[Step] = []
-    rules: list[Rule] = []
-    itemised = draw(st.integers(0, 3)) == 0
-    for i in range(count):
-        kind: Any = draw(st.sampled_from(["http", "http", "decide", "shape", "loop"]))
-        join: Any = draw(st.sampled_from([None, None, None, None, "each", "all", "once"]))
-        tries = draw(st.integers(0, 2))
-        more: dict[str, Any] = {}
-        if itemised:
-            more = {"per_item": draw(st.booleans()), "yields": draw(st.sampled_from(["same", "same", "many", "one"]))}
-        steps.append(
-            Step(
-                id=f"s{i}", kind=kind, join=join, retry=Retry(attempts=tries) if tries else None,
-                on_fault=draw(st.sampled_from(["stop", "stop", "continue"])), enabled=draw(st.integers(0, 9)) > 0,
-                inclusive=draw(st.integers(0, 3)) == 0, **more,
-            )
-        )  # fmt: skip
-        rules.append(
-            Rule(
-                step=f"s{i}",
-                failure=draw(st.sampled_from([0.0, 0.0, 0.3])),
-                timeout=draw(st.sampled_from([0.0, 0.0, 0.2])),
-            )
-        )
-        rules.append(Rule(step=f"s{i}", items=draw(st.sampled_from([0.5, 1.0, 2.0, 3.0]))))
-    links = [Link(source=START.id, target="s0")]
-    begun = st.lists(st.integers(0, min(4, count - 1)), max_size=2, unique=True)
-    links += [Link(source=START.id, target=f"s{i}") for i in draw(begun) if i]
-    links += [Link(source=OTHER.id, target=f"s{i}") for i in draw(begun)]
-    for i in range(1, count):
-        before = draw(st.lists(st.integers(max(0, i - 3), i - 1), min_size=1, max_size=2, unique=True))
-        for b in before:
-            after: Any = draw(
-                st.sampled_from([(), (), (), (), ("success",), ("failure",), ("timeout", "failure"), ("skip",)])
-            )
-            links.append(
-                Link(
-                    source=f"s{b}",
-                    target=f"s{i}",
-                    role="case" if steps[b].kind == "decide" else "next",
-                    label=f"c{i}",
-                    after=after,
-                )
-            )
-    if draw(st.booleans()):
-        a = draw(st.integers(0, count - 1))
-        b = draw(st.integers(0, a))
-        if steps[a].kind == "decide" and not steps[a].inclusive:
-            links.append(Link(source=f"s{a}", target=f"s{b}", role="case", label="back"))
-            rules.append(Rule(step=f"s{a}", case="back", share=0.25))
-    return Drawn(structs.replace(flow(steps, links), triggers=(START, OTHER)), rules)
-
-
 @settings(max_examples=draws(100), deadline=None, suppress_health_check=list(HealthCheck))
-@given(graphs())
+@given(any_flows())
 def test_exact_and_sampled_agree_on_flows_of_any_shape(drawn: Drawn) -> None:
     f, rules = drawn.flow, drawn.rules
     exact, _ = both(f, rules, 1)
@@ -231,6 +158,10 @@ TELLING = (
     lambda: _tree("any", _leaf(), _leaf(), shares=[0.2, 0.9]),
     lambda: _tree("seq", _tree("guard", _leaf(0.5), route=True), _leaf()),
     lambda: _tree("agent", tools=2, turns=3.0),
+    lambda: _tree(
+        "loop", _tree("seq", _tree("guard", _tree("fork", _leaf(0.5), _leaf(0.5)), route=False), _leaf()), items=3
+    ),
+    lambda: _tree("seq", _tree("guard", _leaf(0.25), route=True, f=0.5, r=1), _leaf()),
 )
 
 
@@ -253,16 +184,26 @@ def _never_fails(old: Any) -> Any:
 MUTANTS: dict[str, tuple[Any, str, Callable[[Any], Any]]] = {
     "sampled: waits for the first": (np, "minimum", lambda _: np.maximum),
     "sampled: repetitions are not counted": (
-        Sample,
-        "_draw_attempts",
+        StepDraws,
+        "draw_attempts",
         lambda old: lambda self, node, n, s: (n, *old(self, node, n, s)[1:]),
     ),
-    "sampled: a loop goes round once": (Sample, "_sum_draws", lambda _: lambda self, counts, items: counts),
+    "sampled: a loop goes round once": (StepDraws, "sum_draws", lambda _: lambda self, counts, items: counts),
     "sampled: every case in equal parts": (CaseDraws, "_exclusive_cases", lambda _: _even),
     "sampled: until loops go round once more": (
-        Sample,
-        "_draw_rounds",
+        StepDraws,
+        "draw_rounds",
         lambda old: lambda self, node, n: old(self, node, n) + n,
+    ),
+    "sampled: passes of a scope are not told apart": (
+        sampling,
+        "sample_apart",
+        lambda _: lambda draws, stage, load, walk: walk(draws, stage, load),
+    ),
+    "sampled: every attempt of a scope counts": (
+        StepDraws,
+        "draw_of_attempts",
+        lambda _: lambda self, parts, attempts, last: parts,
     ),
     "exact: branches meet with their minimum": (
         ExactJoins,

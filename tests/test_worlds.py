@@ -13,9 +13,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from msgspec import UNSET, structs
 
+from any_shape import Drawn, any_flows
 from builders import ask, chain, flow, link, step
 from conftest import draws
-from test_sampled import Drawn, graphs
 from trees import STARTED, Tree, grown
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import DOUBTFUL, QUANTITIES
@@ -96,7 +96,7 @@ def all_in_doubt(rules: list[Rule]) -> list[Rule]:
 
 
 @settings(max_examples=draws(50), deadline=None, suppress_health_check=list(HealthCheck))
-@given(graphs(), st.booleans())
+@given(any_flows(), st.booleans())
 def test_passes_of_all_worlds_are_those_of_each(drawn: Drawn, declared: bool) -> None:
     """Of flows of any shape, with doubt in what is declared, and in what nobody declares."""
     rules = all_in_doubt(drawn.rules) if declared else [r for r in drawn.rules if r.share is UNSET]

@@ -51,7 +51,9 @@ def _inner(children: st.SearchStrategy[Tree]) -> st.SearchStrategy[Tree]:
         | st.builds(lambda c, cap: Tree("until", (c,), rounds=2.0, cap=cap), children, st.integers(1, 3))
         | st.builds(lambda p: Tree("fork", p), some)
         | st.builds(lambda p: Tree("parallel", p), some)
-        | st.builds(lambda c, e: Tree("guard", (c,), route=e), children, st.booleans())
+        | st.builds(
+            lambda c, e, f, r: Tree("guard", (c,), route=e, f=f, r=r), children, st.booleans(), RATES, st.integers(0, 1)
+        )
         | st.builds(lambda n, k: Tree("agent", tools=n, turns=float(k)), st.integers(1, 2), st.integers(1, 3))
     )
 
@@ -165,7 +167,9 @@ class Grower:
         return [Link(source=key, target="")]
 
     def _guard(self, tree: Tree, scope: str | None, loose: list[Link]) -> list[Link]:
-        tree.key = key = self.add("guard", scope, loose)
+        retry = Retry(attempts=tree.more["r"]) if tree.more.get("r") else None
+        tree.key = key = self.add("guard", scope, loose, retry=retry)
+        self.rules.append(Rule(step=key, failure=tree.more.get("f", 0.0)))
         self.grow(tree.parts[0], key, [])
         if tree.more["route"]:
             tree.more["aside"] = self.add("write", scope, [Link(source=key, target="", role="error")])
@@ -205,25 +209,39 @@ class Walk:
         turn = max(turn, n)
         if tree.kind in ("seq", "leaf", "decide", "any", "fork", "fan"):
             return getattr(self, f"_{tree.kind}")(tree, n, turn)
+        if tree.kind == "guard":
+            return self._guard(tree, n)
         self.count(tree.key, n)
         out = n
         if tree.kind == "agent":
             for key in tree.more["keys"]:
                 self.count(key, n * (tree.more["turns"] - 1) / tree.more["tools"])
         elif tree.kind == "loop":
-            self.walk(tree.parts[0], n * tree.more["items"], 0)
+            self._walk_each(tree.parts, n * tree.more["items"])
         elif tree.kind == "until":
-            self.walk(tree.parts[0], sum(self._rounds(tree) for _ in range(n)), 0)
-        elif tree.kind == "parallel":
-            # A block needs all of its parts, pass by pass.
-            waves = [n] if n < 2 or any(_multiplies(part) for part in tree.parts) else [1] * n
-            out = sum(min(max(0, one - self.walk(part, one, 0)[1]) for part in tree.parts) for one in waves)
+            self._walk_each(tree.parts, sum(self._rounds(tree) for _ in range(n)))
         else:
-            out = max(0, n - self.walk(tree.parts[0], n, 0)[1])
-            if "aside" in tree.more:
-                self.count(tree.more["aside"], n - out)
-                return out, 0
+            out = self._walk_each(tree.parts, n)
         return out, n - out
+
+    def _guard(self, tree: Tree, n: int) -> tuple[int, int]:
+        """What a scope holds runs in every attempt; a pass goes on when its last attempt and all in it went well."""
+        out = 0
+        for _ in range(n):
+            for _ in range(tree.more.get("r", 0) + 1):
+                self.count(tree.key, 1)
+                inside = self._walk_each(tree.parts, 1)
+                if not self.choose(tree.more.get("f", 0.0)):
+                    out += inside
+                    break
+        if "aside" in tree.more:
+            self.count(tree.more["aside"], n - out)
+            return out, 0
+        return out, n - out
+
+    def _walk_each(self, parts: tuple[Tree, ...], n: int) -> int:
+        """Passes of a block, one after the other: of how many nothing got lost in any of its parts."""
+        return sum([max([self.walk(part, 1, 0)[1] for part in parts]) == 0 for _ in range(n)])
 
     def _rounds(self, tree: Tree) -> int:
         for turn in range(1, tree.more["cap"]):

@@ -16,6 +16,7 @@ from zeitbuch.core.model.records import Step
 from .agents import shares_of_tools, turns_of
 from .joins import JoinAnalysis
 from .plan import Node, Plan, Stage, Way, loses_passes
+from .told_apart import needs_telling_apart
 
 _NEVER = Value(0.0, "default", "default")
 
@@ -79,7 +80,8 @@ class Planner:
         _set_arrivals(nodes, incoming, cyclic, joins)
         entries = [index for index, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
-        stage.risky = _risky_parts(nodes)
+        stage.risky = _risky_parts(nodes, entries)
+        stage.apart = level.scope is not None and needs_telling_apart(nodes, cyclic, bool(stage.risky))
         return stage
 
     def _active_triggers(self, level: Level) -> set[str]:
@@ -350,9 +352,10 @@ def _connected_parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
     return [numbers.setdefault(first, len(numbers)) for first in root]
 
 
-def _risky_parts(nodes: list[Node]) -> list[int]:
+def _risky_parts(nodes: list[Node], entries: list[int]) -> list[int]:
     """Parts where branches run side by side and more than one step may lose a pass: their losses are no sum."""
-    splits = {node.part for node in nodes if _runs_beside(node)}
+    begun = [nodes[index].part for index in entries]
+    splits = {node.part for node in nodes if _runs_beside(node)} | {part for part in begun if begun.count(part) > 1}
     if not splits:
         return []
     losing: dict[int, int] = {}

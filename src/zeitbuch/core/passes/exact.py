@@ -29,6 +29,7 @@ from .moving import (
     Pass,
     StepOutcome,
     add_loss,
+    are_mixed,
     expected_tries,
     passes_left,
     sum_losses,
@@ -130,16 +131,15 @@ class Passes:
         return lost
 
     def _stage_outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> StepOutcome:
-        # Branches that do not touch each other fail independently: what survives is the product.
-        survives, late, ended, evidence = sum_losses(arriving, lost)
+        survives, ended, tardy, evidence = sum_losses(arriving, lost)
         if any(place in lost and lost[place][0] > 0 for place in stage.risky):
             self._note_inexact("losses of branches side by side")
-        if any(high > arriving.most for *_, high in lost.values()):
+        if any(several for *_, several in lost.values()):
             self._note_inexact("losses where one pass has become several")
+        if are_mixed(lost):
+            self._note_inexact("failures and time-outs of parts side by side")
         gone = arriving.passes * (1 - survives)
-        total = sum(amount for amount, *_ in lost.values())
-        late = gone * late / total if total else 0.0
-        ended = gone * ended / total if total else 0.0
+        late = most(0.0, gone - ended) * tardy
         through = arriving.passes * survives
         ratio = arriving.items / arriving.passes if arriving.passes else 0.0
         onward = Moving(through, through * ratio, arriving.most, min(arriving.evidence, evidence))
@@ -165,22 +165,30 @@ class Passes:
             arriving = self.joins.join_arrivals(node, starts.get(place), edges, reached, bounds)
             done = self._run_node(node, arriving)
             if stage.skips:
-                self._note_skipped(stage, node, starting.get(place, set()), turns, arriving, done)
+                self._note_skipped(stage, node, (began, starting.get(place, set())), turns, arriving, done)
             reached.append(self._leave_node(node, arriving, done, edges))
             bounds.append(arriving.most)
-            add_loss(node, done, lost, arriving)
+            several = arriving.most > bound or (node.step.per_item and self._several)
+            add_loss(node, done, lost, arriving, several)
         return lost
 
     def _note_skipped(
-        self, stage: Stage, node: Node, starting: set[str], turns: Turns, arriving: Moving, done: StepOutcome
+        self,
+        stage: Stage,
+        node: Node,
+        start: tuple[dict[str, float], set[str]],
+        turns: Turns,
+        arriving: Moving,
+        done: StepOutcome,
     ) -> None:
         """What of a step is skipped: it has its turn in every run in which anything before it has begun, whatever came of that.
-        ``starting`` are the triggers that begin at the step."""
+        ``start`` gives what each trigger starts, and the triggers that begin at the step."""
+        started, starting = start
         sources = [turns.get(stage.edges[index].source, ((), 0.0)) for index in edges_of_tie(node.incoming)]
         before = set(starting).union(*[begun for begun, _ in sources])
         bound = max([arriving.most, *[high for _, high in sources]])
         turns[node.step.id] = before, bound
-        turn = most(sum([self.joins.started.get(name, 0.0) for name in before]), arriving.passes)
+        turn = most(sum([started.get(name, 0.0) for name in before]), arriving.passes)
         done.skipped = turn - arriving.passes if node.enabled else turn
         if any(way.skip for way in node.ways) and bound > 1:
             self._note_inexact("what is skipped where more than one pass may come")
@@ -318,7 +326,7 @@ class Passes:
         way: Way,
         gone: float,
     ) -> None:
-        passes, items, evidence = 0.0, 0.0, moving.evidence
+        passes, items, evidence, high = 0.0, 0.0, moving.evidence, arriving.most
         kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
         if way.success and (node.enabled or way.plain):
             load = _with_failed(node, moving, gone, done.failed_evidence) if kept else moving
@@ -330,9 +338,11 @@ class Passes:
             more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
             passes, items = passes + more, items + more
             evidence = min(evidence, done.failed_evidence) if more else evidence
+            if more and node.step.per_item and self._several:
+                high = NEVER  # each item that fails is a pass of its own
         if way.skip:
             passes, items = passes + done.skipped, items + done.skipped
-        edges[way.edge] = Moving(passes, items, arriving.most, evidence)
+        edges[way.edge] = Moving(passes, items, high, evidence)
 
     def _case_passes(self, node: Node, ok: Moving, share: float) -> tuple[float, float]:
         if not node.step.per_item:

@@ -53,9 +53,9 @@ class StepOutcome(Struct, gc=False):
 
 
 NOTHING = Moving(0.0, 0.0, 0.0, STRONGEST)
-# Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence, and the most that come at once to
-# a step that loses some.
-Lost = dict[int, tuple[float, float, float, int, float]]
+# Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence, and whether one pass of the level
+# may lose several of them (items, or passes that it has become).
+Lost = dict[int, tuple[float, float, float, int, bool]]
 
 
 def expected_tries(node: Node, evidence: int, turns: float) -> tuple[int, float, float, float]:
@@ -81,25 +81,35 @@ def passes_left(node: Node, arriving: Moving, step: Step, done: StepOutcome, evi
     return left
 
 
-def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving) -> None:
+def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving, several: bool) -> None:
     gone = 0.0 if node.keeps_failures else done.failed
     late = 0.0 if node.keeps_timeouts else done.late
     over = done.ended
     if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
         over += done.success.passes
     if gone + late + over > 0:
-        had = lost.get(node.part, (0.0, 0.0, 0.0, STRONGEST, 0.0))
+        had = lost.get(node.part, (0.0, 0.0, 0.0, STRONGEST, False))
         weak = min(had[3], done.failed_evidence if gone + late else STRONGEST, arriving.evidence if over else STRONGEST)
-        high = max(had[4], arriving.most)
-        lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak, high)
+        lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak, had[4] or several)
 
 
 def sum_losses(arriving: Moving, lost: Lost) -> tuple[float, float, float, int]:
-    survives, late, ended, evidence = 1.0, 0.0, 0.0, STRONGEST
-    for amount, late_amount, over, weak, _ in lost.values():
+    """Of the passes of a level: the share that survives, those that end the run, of the other losses the share that ran out of time,
+    evidence. Parts that do not touch each other lose passes without regard to each other; a run that has ended fails no more."""
+    survives, spared, late, over, total, evidence = 1.0, 1.0, 0.0, 0.0, 0.0, STRONGEST
+    for amount, late_amount, over_amount, weak, _ in lost.values():
         if arriving.passes:
             survives *= 1 - least(1.0, amount / arriving.passes)
-        late += late_amount
-        ended += over
+            spared *= 1 - least(1.0, over_amount / arriving.passes)
+        total, late, over = total + amount, late + late_amount, over + over_amount
         evidence = min(evidence, weak)
-    return survives, late, ended, evidence
+    return survives, arriving.passes * (1 - spared), late / (total - over) if total - over else 0.0, evidence
+
+
+def are_mixed(lost: Lost) -> bool:
+    """Whether one pass may fail in one part of a level and run out of time in another: which of both counts is open."""
+    sorts = {(amount - late - over > 0, late > 0) for amount, late, over, *_ in lost.values() if amount - over > 0}
+    return len([part for part in lost.values() if part[0] - part[2] > 0]) > 1 and sorts not in (
+        {(True, False)},
+        {(False, True)},
+    )

@@ -88,6 +88,7 @@ class Stage(Struct):
     skips: bool
     entries: list[int]
     risky: list[int] = []  # parts in which two losses may hit one pass
+    apart: bool = False  # whether counts say too little of it: its passes are sampled one by one
 
 
 class Plan(Struct):
@@ -143,3 +144,8 @@ def edges_of_tie(tie: JoinTree | int | None) -> list[int]:
     if tie is None:
         return []
     return [tie] if isinstance(tie, int) else edges_of_tie(tie.left) + edges_of_tie(tie.right)
+
+
+def ties_of(tie: JoinTree | int | None) -> list[JoinTree]:
+    """All meetings on the way into a step."""
+    return [tie, *ties_of(tie.left), *ties_of(tie.right)] if isinstance(tie, JoinTree) else []

@@ -16,6 +16,7 @@ from zeitbuch.core.assumptions.worlds import beta_slices, pert_shape
 
 Ints = NDArray[Any]
 Floats = NDArray[Any]
+MOST_DRAWN = 1_000_000_000  # passes that a draw without replacement can be made of
 
 
 class Draws:

@@ -7,11 +7,10 @@ from __future__ import annotations
 import numpy as np
 
 from .plan import JoinTree
-from .random_draws import Draws, Ints
+from .random_draws import MOST_DRAWN, Draws, Ints
 from .sample_records import Load
 
 Reached = list[tuple[Ints, Ints]]  # of each step so far: what goes on, and what of it succeeded
-_MOST_DRAWN = 1_000_000_000  # passes that a draw without replacement can be made of
 
 
 class SampledJoins:
@@ -71,7 +70,7 @@ class SampledJoins:
         most = whole.max()
         if most <= 1:
             return a * b
-        return self.draws.rng.hypergeometric(a, whole - a, b) if most < _MOST_DRAWN else np.minimum(a, b)
+        return self.draws.rng.hypergeometric(a, whole - a, b) if most < MOST_DRAWN else np.minimum(a, b)
 
 
 def _base_of(tie: JoinTree, reached: Reached, begun: dict[str, Ints]) -> Ints | None:

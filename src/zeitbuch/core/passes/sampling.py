@@ -7,7 +7,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, MOST_PASSES
+from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
 from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.model.records import Step
@@ -17,16 +17,22 @@ from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
 from .sampled_cases import CaseDraws
 from .sampled_joins import Reached, SampledJoins, combine_counts
+from .sampled_steps import StepDraws
+from .told_apart import sample_apart
 
 
 class Sample:
     """Draws and holds the passes of all steps of a plan."""
 
     def __init__(self, plan: Plan, runs: int, seed: int, entry: dict[str, tuple[Value, float]] | None = None) -> None:
-        self.plan = plan
-        self.draws = Draws(runs, seed)
+        self._begin(plan, Draws(runs, seed))
+        self._run_stage(plan.top, Load(self.one, self.one, True), self._entry_passes(entry))
+
+    def _begin(self, plan: Plan, draws: Draws) -> None:
+        self.plan, self.draws, self.runs = plan, draws, draws.runs
+        runs = draws.runs
         self.cases = CaseDraws(self.draws, runs)
-        self.runs = runs
+        self.steps = StepDraws(self.draws, plan.itemised)
         self.zero: Ints = np.zeros(runs, np.int64)
         self.one: Ints = np.ones(runs, np.int64)
         self.of: dict[str, Tally] = {}
@@ -34,7 +40,6 @@ class Sample:
         self.itemised = plan.itemised
         self.joins = SampledJoins(self.draws, plan.itemised)
         self.started: dict[str, Ints] = {}  # passes that each trigger starts
-        self._run_stage(plan.top, Load(self.one, self.one, True), self._entry_passes(entry))
 
     def _entry_passes(self, entry: dict[str, tuple[Value, float]] | None) -> dict[int, Load] | None:
         starts = self.plan.starts
@@ -105,17 +110,14 @@ class Sample:
         if through is arriving.passes:
             return Leaving(arriving, None, None)
         gone = arriving.passes - through
-        whole = np.maximum(sum((p for p in lost.all if p is not None), self.zero), 1)
-        over = self._share_of_lost(gone, lost.over, whole)
-        late = self._share_of_lost(
-            gone if over is None else gone - over,
-            lost.late,
-            whole if over is None else np.maximum(whole - total_of_parts(lost.over, self.zero), 1),
-        )
+        whole = total_of_parts(lost.all, self.zero)
+        over = total_of_parts(lost.over, self.zero)
+        late = self._share_of_lost(np.maximum(gone - over, 0), lost.late, np.maximum(whole - over, 1))
+        ended = np.minimum(over, gone) if over.any() else None  # a run that has ended fails no more
         failed = gone
-        for part in (over, late):
+        for part in (ended, late):
             failed = failed if part is None else failed - part
-        return Leaving(Load(through, through, arriving.single), np.maximum(failed, 0), late, None, over)
+        return Leaving(Load(through, through, arriving.single), np.maximum(failed, 0), late, None, ended)
 
     def _share_of_lost(self, gone: Ints, parts: list[Ints | None], whole: Ints) -> Ints | None:
         """Of what is gone, that which went one way."""
@@ -191,7 +193,7 @@ class Sample:
             self._note_passes(node, arriving.passes, self.zero)
             return Leaving(arriving, None, None)
         turns = arriving.items if step.per_item and self.itemised else arriving.passes
-        attempts, failed, late = self._draw_attempts(node, turns, arriving.single and turns is arriving.passes)
+        attempts, failed, late = self.steps.draw_attempts(node, turns, arriving.single and turns is arriving.passes)
         over: Ints | None = None
         drawn = self._run_agent(node, attempts) if node.turns is not None else None
         for helper in node.each_time:
@@ -219,70 +221,52 @@ class Sample:
                 items = np.maximum(items - gone, 0)
             else:
                 passes = np.maximum(passes - gone, 0)
-                items = self._kept_items(arriving, passes)
+                items = self.steps.kept_items(arriving, passes)
         if self.itemised:
-            items = self._yielded_passes(node, passes, items)
+            items = self.steps.yielded_passes(node, passes, items)
         return Leaving(Load(passes, items, arriving.single), failed, late, None, over)
-
-    def _kept_items(self, arriving: Load, passes: Ints) -> Ints:
-        """The items of the passes that are left."""
-        if arriving.items is arriving.passes or not self.itemised:
-            return passes
-        return self.draws.round_randomly(arriving.items * (passes / np.maximum(arriving.passes, 1)))
-
-    def _yielded_passes(self, node: Node, passes: Ints, items: Ints) -> Ints:
-        if node.step.yields == "one":
-            return passes
-        if node.step.yields == "many" and node.items is not None:
-            return self._sum_draws(items, node.items)
-        return items
-
-    def _sum_draws(self, counts: Ints, items: Value) -> Ints:
-        """The sum of as many draws of a number as there are counts, in whole numbers."""
-        mean = self.draws.of_runs(items.amount)
-        if items.ranged:
-            return self.draws.round_randomly(sum_of_draws(counts, mean, self.draws.draw_varied(items)))
-        if isinstance(mean, float) and mean == int(mean) and float(counts.max()) * mean < MOST_PASSES:
-            return counts * int(mean)
-        return self.draws.round_randomly(counts * mean)
-
-    def _draw_attempts(self, node: Node, turns: Ints, single: bool) -> tuple[Ints, Ints | None, Ints | None]:
-        if not node.failure.amount and not node.timeout.amount:
-            return turns, None, None
-        fails, late = self.draws.of_runs(node.failure.amount), self.draws.of_runs(node.timeout.amount)
-        wrong = np.minimum(fails + late, 1.0) if not isinstance(fails + late, float) else min(1.0, fails + late)
-        left, attempts = turns, turns
-        for place in range(node.tries + 1):
-            if place:
-                attempts = attempts + left
-            left = self.draws.draw_some(left, wrong, single)
-        if not node.timeout.amount:
-            return attempts, left, None
-        out_of_time = self.draws.draw_some(left, late / np.maximum(wrong, 1e-300), single)
-        return attempts, left - out_of_time, out_of_time
 
     def _run_inside(
         self, node: Node, arriving: Load, attempts: Ints, once: Ints | None, failed: Ints | None, late: Ints | None
     ) -> tuple[Ints | None, Ints | None, Ints | None]:
         """What fails, runs out of time and ends the run, with what happens inside a scope."""
         assert node.inner is not None
-        single = arriving.single and once is not None
+        single = arriving.single and attempts is arriving.passes
         if node.repeats:
             assert node.items is not None
             rounds = (
-                self._draw_rounds(node, attempts) if node.repeats == "until" else self._sum_draws(attempts, node.items)
+                self.steps.draw_rounds(node, attempts)
+                if node.repeats == "until"
+                else self.steps.sum_draws(attempts, node.items)
             )
-            inside = self._run_stage(node.inner, Load(rounds, rounds, False))
+            inside = self._run_scope(node.inner, Load(rounds, rounds, False))
             return failed, late, self._ended_in_loop(arriving, rounds, inside.over, single)
-        inside = self._run_stage(node.inner, Load(attempts, attempts, single))
+        inside = self._run_scope(node.inner, Load(attempts, attempts, single))
         parts = [inside.failed, inside.late, inside.over]
-        if once is None:
-            # Only the last attempt of a pass counts for what goes on.
-            gone = add_counts(failed, late)
-            whole = arriving.passes if gone is None else arriving.passes - gone
-            part = whole / np.maximum(attempts, 1)
-            parts = [None if p is None else self.draws.round_randomly(p * part) for p in parts]
+        gone = add_counts(failed, late)
+        if once is None or gone is not None:
+            # Only the last attempt of a pass counts for what goes on, and only where the scope itself has not failed.
+            parts = self.steps.draw_of_attempts(
+                parts, attempts, arriving.passes if gone is None else arriving.passes - gone
+            )
         return add_counts(failed, parts[0]), add_counts(late, parts[1]), parts[2]
+
+    def _run_scope(self, stage: Stage, arriving: Load) -> Leaving:
+        if not stage.apart or arriving.single or int(arriving.passes.max()) < 2:
+            return self._run_stage(stage, arriving)
+        tallies, left = sample_apart(self.draws, stage, arriving, self._walk_apart)
+        for key, tally in tallies.items():
+            had = self.of.get(key)
+            self.of[key] = (
+                tally if had is None else Tally(had.arrivals + tally.arrivals, had.runs + tally.runs, tally.turns)
+            )
+        return left
+
+    def _walk_apart(self, draws: Draws, stage: Stage, arriving: Load) -> tuple[dict[str, Tally], Leaving]:
+        """A level by itself, with draws of its own."""
+        each = Sample.__new__(Sample)
+        each._begin(self.plan, draws)
+        return each.of, each._run_stage(stage, arriving)
 
     def _ended_in_loop(self, arriving: Load, rounds: Ints, over: Ints | None, single: bool) -> Ints | None:
         """Passes of a loop of which an item ended the run: with one pass, when any did; with more, each by its chance."""
@@ -293,19 +277,6 @@ class Sample:
         each = np.clip(over / np.maximum(rounds, 1), 0.0, 1.0)
         none = (1 - each) ** (rounds / np.maximum(arriving.passes, 1))
         return self.draws.draw_some(arriving.passes, 1 - none, False)
-
-    def _draw_rounds(self, node: Node, arrivals: Ints) -> Ints:
-        """Rounds until the end comes: each round goes on with probability 1 - 1/rounds, up to the cap."""
-        assert node.items is not None
-        mean = self.draws.draw_number(node.items)
-        on = 1 - 1 / mean
-        alive, total = arrivals, arrivals
-        for _ in range((CYCLE_ROUNDS if node.cap is None else node.cap) - 1):
-            alive = self.draws.draw_some(alive, on, False)
-            if not alive.any():
-                break
-            total = total + alive
-        return total if node.cap != 0 else self.zero
 
     def _run_agent(self, node: Node, attempts: Ints) -> Floats | None:
         turns = node.turns
@@ -365,7 +336,7 @@ class Sample:
         if way.success and (node.enabled or way.plain):
             out = cases[way.edge] if way.share is not None else whole if way.plain else load
             if way.share is not None and keeps and not way.plain:
-                out = self._thin_case(out, load, whole)
+                out = self._thin_case(node, out, load, whole)
             passes, items = out.passes, out.items
         for wanted, more in ((way.failure, left.failed), (way.timeout, left.late)):
             if wanted and more is not None and not way.plain:
@@ -375,10 +346,13 @@ class Sample:
         if passes is not None and items is not None:
             edges[way.edge] = Load(passes, items, load.single)
 
-    def _thin_case(self, out: Load, load: Load, whole: Load) -> Load:
-        """Of a case's passes, those of steps that succeeded."""
+    def _thin_case(self, node: Node, out: Load, load: Load, whole: Load) -> Load:
+        """Of a case's passes, those of steps that succeeded; of a step that runs once for each item, those with any item that did."""
+        if node.step.per_item and self.itemised:
+            items = self.draws.draw_some(out.items, load.items / np.maximum(whole.items, 1), False)
+            return Load(np.minimum(out.passes, items), items, out.single)
         some = self.draws.draw_some(out.passes, load.passes / np.maximum(whole.passes, 1), out.single)
-        return Load(some, self._kept_items(out, some), out.single)
+        return Load(some, self.steps.kept_items(out, some), out.single)
 
     def _share_cases(self, node: Node, load: Load) -> dict[int, Load]:
         shared = [way for way in node.ways if way.share is not None]
@@ -392,7 +366,7 @@ class Sample:
             if by_item:
                 found[way.edge] = Load(np.minimum(load.passes, some), some, load.single)
             else:
-                items = some if load.items is load.passes or not self.itemised else self._kept_items(load, some)
+                items = some if load.items is load.passes or not self.itemised else self.steps.kept_items(load, some)
                 found[way.edge] = Load(some, items, load.single)
         dealt_to = {way.case: found[way.edge] for way in ways}
         return {way.edge: dealt_to[way.case] for way in shared}

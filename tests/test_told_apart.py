@@ -1,0 +1,167 @@
+"""Scopes fail pass by pass: what many passes lose, items that are lost, ends beside failures. Most were found by long runs."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from msgspec import structs
+
+from builders import flow, link, step
+from test_sampled import both
+from zeitbuch.core.assumptions.rules import Rule
+from zeitbuch.core.model.records import Flow, Retry
+from zeitbuch.core.passes import told_apart
+
+Rules = list[Rule]
+
+
+def _off(name: str, **more: Any) -> Any:
+    return step(name, "http", enabled=False, **more)
+
+
+def _items_that_fail() -> tuple[Flow, Rules]:
+    steps = [
+        step("s0", "http", yields="many"),
+        step("s1", "http", per_item=True),
+        _off("s2"),
+        step("s3", "http"),
+        _off("s4"),
+        _off("s5"),
+    ]
+    steps.append(step("s6", "http"))
+    links = [
+        link("start", "s0"), link("s0", "s1"), link("s1", "s2", after=("failure",)), link("s1", "s4"), link("s0", "s3"),
+        link("s2", "s5", after=("skip",)), link("s4", "s5"), link("s5", "s6"),
+    ]  # fmt: skip
+    return flow(steps, links), [Rule(step="s0", items=2.0), Rule(step="s1", failure=0.3)]
+
+
+def _fork(*around: Any, failure: tuple[float, float] = (0.3, 0.2)) -> tuple[Flow, Rules]:
+    """A guard in which two branches of a split lose passes, and a step after it."""
+    inside = around[0].id if around else None
+    steps = [*around, step("g", "guard", scope=inside), step("z", "http", scope=inside)]
+    steps += [step(name, "http", scope="g") for name in "abc"]
+    links = [link("start", around[0].id if around else "g"), link("g", "z"), link("a", "b"), link("a", "c")]
+    return flow(steps, links), [Rule(step="b", failure=failure[0]), Rule(step="c", failure=failure[1])]
+
+
+def _two_entries() -> tuple[Flow, Rules]:
+    steps = [step("g", "guard"), step("z", "http"), *[step(name, "http", scope="g") for name in "abc"]]
+    links = [link("start", "g"), link("g", "z"), link("a", "c"), link("b", "c")]
+    return flow(steps, links), [Rule(step="a", failure=0.2), Rule(step="b", failure=0.3, timeout=0.2)]
+
+
+def _own_and_inner() -> tuple[Flow, Rules]:
+    steps = [step("g", "guard"), step("a", "http", scope="g"), step("z", "http"), step("x", "http")]
+    links = [link("start", "g"), link("g", "z"), link("g", "x", after=("failure",))]
+    return flow(steps, links), [Rule(step="g", timeout=0.2), Rule(step="a", failure=0.3)]
+
+
+def _skip_beside_a_scope() -> tuple[Flow, Rules]:
+    steps = [
+        step("s0", "http"),
+        step("s1", "group"),
+        _off("s10", scope="s1"),
+        _off("s2"),
+        _off("s3"),
+        step("z", "http"),
+    ]
+    links = [
+        link("start", "s0"), link("s0", "s1"), link("s0", "s2", after=("failure",)), link("s1", "s2", after=("skip",)),
+        link("s0", "s3"), link("s2", "s3"), link("s3", "z"),
+    ]  # fmt: skip
+    return flow(steps, links), [Rule(step="s0", failure=0.3)]
+
+
+def _case_of_items() -> tuple[Flow, Rules]:
+    steps = [step("s0", "decide", per_item=True, on_fault="continue"), _off("s1"), step("z", "http")]
+    links = [link("start", "s0"), link("s0", "s1", "case", "a"), link("s0", "z", "case", "b", after=("success",))]
+    return flow(steps, links), [Rule(step="s0", timeout=0.2)]
+
+
+def _end_after_attempts() -> tuple[Flow, Rules]:
+    steps = [
+        step("g", "group", retry=Retry(attempts=1)),
+        step("e", "end", scope="g", ends="run"),
+        step("z", "http"),
+        step("x", "http"),
+    ]
+    links = [link("start", "g"), link("g", "z"), link("g", "x", "error")]
+    return flow(steps, links), [Rule(step="g", timeout=0.2), Rule(step="e", failure=0.3)]
+
+
+def _end_beside_a_failure() -> tuple[Flow, Rules]:
+    steps = [
+        step("g", "group"),
+        step("e", "end", scope="g", ends="run"),
+        step("b", "http", scope="g"),
+        step("z", "http"),
+        step("x", "http"),
+    ]
+    links = [link("start", "g"), link("g", "z"), link("g", "x", "error")]
+    return flow(steps, links), [Rule(step="b", timeout=0.2)]
+
+
+def _items_lost_within(*, per_item: bool) -> tuple[Flow, Rules]:
+    steps = [
+        step("s0", "http", yields="many"),
+        step("g", "group", per_item=per_item),
+        step("i", "http", yields="many", scope="g"),
+    ]
+    steps += [step("j", "http", per_item=True, scope="g"), step("z", "http"), step("x", "http")]
+    links = [link("start", "s0"), link("s0", "g"), link("i", "j"), link("g", "z"), link("g", "x", "error")]
+    return flow(steps, links), [Rule(step="s0", items=3.0), Rule(step="i", items=2.0), Rule(step="j", failure=0.3)]
+
+
+# What is made, the step, its true passes, and whether they can be told as an expectation.
+CASES = {
+    "each item that fails is a pass": (_items_that_fail(), "s6", 2.09, False),
+    "a fork in a guard": (_fork(), "z", 0.56, False),
+    "a fork in a guard in a loop of 200": (_fork(step("l", "loop")), "z", 112.0, False),
+    "two entries that meet": (_two_entries(), "z", 0.4, False),
+    "a scope that ran out of time fails no more": (_own_and_inner(), "x", 0.24, True),
+    "a scope beside what is skipped": (_skip_beside_a_scope(), "z", 1.3, True),
+    "a case for items that succeeded": (_case_of_items(), "z", 0.4, True),
+    "an end in one of several attempts": (_end_after_attempts(), "z", 0.0, True),
+    "the failures of attempts with an end": (_end_after_attempts(), "x", 0.04 + 0.96 * 0.3, True),
+    "a run that has ended fails no more": (_end_beside_a_failure(), "x", 0.0, True),
+    "items lost within a scope": (_items_lost_within(per_item=False), "x", 1 - 0.7**2, False),
+    "items lost within a scope for each item": (_items_lost_within(per_item=True), "x", 3 * (1 - 0.7**2), False),
+}
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_a_scope_loses_pass_by_pass(name: str) -> None:
+    (f, rules), where, true, known = CASES[name]
+    rules = [*rules, Rule(step="l", items=200.0)] if "200" in name else rules
+    exact, sample = both(f, rules, 40_000)
+    drawn = sample.of[where].runs
+    assert float(drawn.mean()) == pytest.approx(true, abs=4 * float(drawn.std()) / 200 + 1e-9)
+    assert exact.exact == known, exact.inexact
+    if known:
+        assert exact.of[where].runs == pytest.approx(true)
+
+
+def test_of_very_many_passes_a_part_stands_for_all(monkeypatch: pytest.MonkeyPatch) -> None:
+    f, rules = _fork(step("l", "loop"))
+    rules = [*rules, Rule(step="l", items=1000.0)]
+    _, whole = both(f, rules, 400)
+    monkeypatch.setattr(told_apart, "MOST_TOLD_APART", 400 * 50)
+    _, part = both(f, rules, 400)
+    for key in "gabcz":
+        wanted = 560.0 if key == "z" else 1000.0
+        assert float(whole.of[key].runs.mean()) == pytest.approx(wanted, rel=0.01)
+        assert float(part.of[key].runs.mean()) == pytest.approx(wanted, rel=0.02)
+
+
+def test_agents_within_scopes_keep_their_turns() -> None:
+    """What an agent does in a scope of which passes are told apart varies as it does elsewhere."""
+    f, rules = _fork(step("l", "loop"))
+    tool = step("t", "tool")
+    agents = tuple(structs.replace(s, kind="agent") if s.id == "b" else s for s in f.steps)
+    f = structs.replace(f, steps=(*agents, tool), links=(*f.links, link("t", "b", "attach")))
+    rules = [*rules, Rule(step="l", items=20.0), Rule(step="b", turns=3.0)]
+    _, sample = both(f, rules, 4000)
+    assert float(sample.of["b"].runs.mean()) == pytest.approx(20.0)
+    assert float(sample.of["t"].runs.mean()) == pytest.approx(40.0, rel=0.02)
