@@ -114,6 +114,26 @@ def _items_lost_within(*, per_item: bool) -> tuple[Flow, Rules]:
     return flow(steps, links), [Rule(step="s0", items=3.0), Rule(step="i", items=2.0), Rule(step="j", failure=0.3)]
 
 
+def _scope_of_items_that_fails() -> tuple[Flow, Rules]:
+    steps = [step("s0", "http", yields="many"), step("g", "group", per_item=True, retry=Retry(attempts=1))]
+    steps += [step("a", "http", scope="g"), step("x", "http")]
+    rules = [Rule(step="s0", items=3.0), Rule(step="g", timeout=0.5), Rule(step="a", timeout=0.2)]
+    return flow(steps, [link("start", "s0"), link("s0", "g"), link("g", "x", after=("timeout",))]), rules
+
+
+def _end_for_an_item() -> tuple[Flow, Rules]:
+    steps = [step("s0", "http", yields="many"), step("g", "group", per_item=True), step("d", "decide", scope="g")]
+    steps += [step("e", "end", scope="g", ends="run"), step("o", "http", scope="g"), step("z", "http")]
+    links = [
+        link("start", "s0"),
+        link("s0", "g"),
+        link("d", "e", "case", "stop"),
+        link("d", "o", "case", "on"),
+        link("g", "z"),
+    ]
+    return flow(steps, links), [Rule(step="s0", items=3.0), Rule(step="d", case="stop", share=0.3)]
+
+
 # What is made, the step, its true passes, and whether they can be told as an expectation.
 CASES = {
     "each item that fails is a pass": (_items_that_fail(), "s6", 2.09, False),
@@ -126,6 +146,8 @@ CASES = {
     "an end in one of several attempts": (_end_after_attempts(), "z", 0.0, True),
     "the failures of attempts with an end": (_end_after_attempts(), "x", 0.04 + 0.96 * 0.3, True),
     "a run that has ended fails no more": (_end_beside_a_failure(), "x", 0.0, True),
+    "a scope for each item that fails by itself": (_scope_of_items_that_fails(), "x", 3 * (0.25 + 0.75 * 0.2), True),
+    "an item that ends the run": (_end_for_an_item(), "z", 0.7**3, False),
     "items lost within a scope": (_items_lost_within(per_item=False), "x", 1 - 0.7**2, False),
     "items lost within a scope for each item": (_items_lost_within(per_item=True), "x", 3 * (1 - 0.7**2), False),
 }

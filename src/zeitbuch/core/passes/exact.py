@@ -229,6 +229,10 @@ class Passes:
         self.of[step.id] = self._make_pass(node, turns, attempts, evidence)
         if node.inner is not None:
             self._run_inside(node, turns, Moving(attempts, attempts, arriving.most, evidence), done)
+            if done.ended and step.per_item and self._several:
+                share = least(1.0, done.ended / turns)
+                done.ended = arriving.passes * in_each_world(_share_of_any, share, turns / arriving.passes)
+                self._note_inexact("a run that ends for an item")
         left = passes_left(node, arriving, step, done, evidence)
         done.success = left
         return done

@@ -67,8 +67,10 @@ def expected_tries(node: Node, evidence: int, turns: float) -> tuple[int, float,
 
 def passes_left(node: Node, arriving: Moving, step: Step, done: StepOutcome, evidence: int) -> Moving:
     if step.per_item:
-        # One item that is lost does not hold up the others.
-        left = Moving(arriving.passes, most(0.0, arriving.items - done.failed - done.late), arriving.most, evidence)
+        # One item that is lost does not hold up the others, but one that ends the run does.
+        through = most(0.0, arriving.passes - done.ended)
+        kept = through / arriving.passes if done.ended and arriving.passes else 1.0
+        left = Moving(through, most(0.0, arriving.items - done.failed - done.late) * kept, arriving.most, evidence)
     else:
         through = most(0.0, arriving.passes - done.failed - done.late - done.ended)
         kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)

@@ -200,34 +200,27 @@ class Sample:
             self._run_node(helper, Load(attempts, attempts, False))
         self._note_passes(node, arriving.passes, attempts, drawn)
         if node.inner is not None:
-            once = turns if attempts is turns else None
-            failed, late, over = self._run_inside(node, arriving, attempts, once, failed, late)
-        gone = add_counts(add_counts(failed, late), over)
-        return self._items_left(node, arriving, gone, step, failed, late, over)
+            failed, late, over = self._run_inside(node, arriving, turns, attempts, failed, late)
+            if turns is not arriving.passes:  # an item that ends the run ends it for all
+                over = self._ended_by_item(arriving.passes, turns, over, arriving.single)
+        return self._items_left(node, arriving, failed, late, over)
 
     def _items_left(
-        self,
-        node: Node,
-        arriving: Load,
-        gone: Ints | None,
-        step: Step,
-        failed: Ints | None,
-        late: Ints | None,
-        over: Ints | None,
+        self, node: Node, arriving: Load, failed: Ints | None, late: Ints | None, over: Ints | None
     ) -> Leaving:
-        passes, items = arriving.passes, arriving.items
+        passes, items, gone = arriving.passes, arriving.items, add_counts(failed, late)
+        if node.step.per_item and self.itemised:
+            items, gone = items if gone is None else np.maximum(items - gone, 0), None
+        gone = add_counts(gone, over)
         if gone is not None:
-            if step.per_item and self.itemised:
-                items = np.maximum(items - gone, 0)
-            else:
-                passes = np.maximum(passes - gone, 0)
-                items = self.steps.kept_items(arriving, passes)
+            passes = np.maximum(passes - gone, 0)
+            items = self.steps.kept_items(Load(arriving.passes, items, arriving.single), passes)
         if self.itemised:
             items = self.steps.yielded_passes(node, passes, items)
         return Leaving(Load(passes, items, arriving.single), failed, late, None, over)
 
     def _run_inside(
-        self, node: Node, arriving: Load, attempts: Ints, once: Ints | None, failed: Ints | None, late: Ints | None
+        self, node: Node, arriving: Load, turns: Ints, attempts: Ints, failed: Ints | None, late: Ints | None
     ) -> tuple[Ints | None, Ints | None, Ints | None]:
         """What fails, runs out of time and ends the run, with what happens inside a scope."""
         assert node.inner is not None
@@ -240,15 +233,13 @@ class Sample:
                 else self.steps.sum_draws(attempts, node.items)
             )
             inside = self._run_scope(node.inner, Load(rounds, rounds, False))
-            return failed, late, self._ended_in_loop(arriving, rounds, inside.over, single)
+            return failed, late, self._ended_by_item(turns, rounds, inside.over, single)
         inside = self._run_scope(node.inner, Load(attempts, attempts, single))
         parts = [inside.failed, inside.late, inside.over]
         gone = add_counts(failed, late)
-        if once is None or gone is not None:
+        if attempts is not turns or gone is not None:
             # Only the last attempt of a pass counts for what goes on, and only where the scope itself has not failed.
-            parts = self.steps.draw_of_attempts(
-                parts, attempts, arriving.passes if gone is None else arriving.passes - gone
-            )
+            parts = self.steps.draw_of_attempts(parts, attempts, turns if gone is None else turns - gone)
         return add_counts(failed, parts[0]), add_counts(late, parts[1]), parts[2]
 
     def _run_scope(self, stage: Stage, arriving: Load) -> Leaving:
@@ -268,15 +259,15 @@ class Sample:
         each._begin(self.plan, draws)
         return each.of, each._run_stage(stage, arriving)
 
-    def _ended_in_loop(self, arriving: Load, rounds: Ints, over: Ints | None, single: bool) -> Ints | None:
+    def _ended_by_item(self, turns: Ints, rounds: Ints, over: Ints | None, single: bool) -> Ints | None:
         """Passes of a loop of which an item ended the run: with one pass, when any did; with more, each by its chance."""
         if over is None:
             return None
         if single:
-            return np.minimum(over, arriving.passes)
+            return np.minimum(over, turns)
         each = np.clip(over / np.maximum(rounds, 1), 0.0, 1.0)
-        none = (1 - each) ** (rounds / np.maximum(arriving.passes, 1))
-        return self.draws.draw_some(arriving.passes, 1 - none, False)
+        none = (1 - each) ** (rounds / np.maximum(turns, 1))
+        return self.draws.draw_some(turns, 1 - none, False)
 
     def _run_agent(self, node: Node, attempts: Ints) -> Floats | None:
         turns = node.turns
