@@ -212,3 +212,14 @@ def test_the_command_with_answers(demo: Path, run: Run) -> None:
     (demo / "empty.csv").write_text("")
     for name in ("empty.csv", "none.csv", "zeitbuch.toml"):
         assert run("usage", "suggest", name, cwd=demo).code == 2
+
+
+def test_values_shown_with_a_question_are_whole(run: Run, tmp_path: Path) -> None:
+    times = [f"2026-11-{day:02} 14:02:09" for day in range(1, 20)]
+    rows = [f"{time},harbour,r{at},fulmar-mini-2,{100 + at},{20 + at}" for at, time in enumerate(times)]
+    log = tmp_path / "log.csv"
+    log.write_text("\n".join(["at,flow,run,model,tokens_in,tokens_out", *rows]))
+    said = run("usage", "suggest", str(log)).out
+    shown = [line.removeprefix("#   values: ") for line in said.splitlines() if line.startswith("#   values: ")]
+    assert shown and all(value in (*times, "…") for value in shown[0].split(", "))
+    assert shown[0].endswith(", …")

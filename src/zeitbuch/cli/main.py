@@ -22,6 +22,7 @@ from zeitbuch.version import __version__
 
 from .command_table import COMMANDS
 from .shared.exit_codes import WRONG
+from .shared.help_text import ParagraphHelp
 
 _SHELL_ASKS = "_ARGCOMPLETE"  # set by a shell that wants completions
 TYPE_CHECKING = False
@@ -58,7 +59,7 @@ class CommandParser(argparse.ArgumentParser):
     """A parser that takes options by their whole names only and suggests near ones."""
 
     def __init__(self, **settings: Any) -> None:
-        settings.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        settings.setdefault("formatter_class", ParagraphHelp)
         super().__init__(allow_abbrev=False, **settings)
 
     def error(self, message: str) -> NoReturn:

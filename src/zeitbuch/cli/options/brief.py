@@ -41,5 +41,5 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--by", metavar="NAME", default="", help="who brings it in or drops it; default: the name of the account"
     )
-    add_output(parser, "page")
+    add_output(parser, "page", default="markdown")
     add_reading(parser)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from zeitbuch.cli.shared.help_text import ParagraphHelp
 from zeitbuch.cli.shared.options import add_limits, add_output, add_reading, add_sources, add_talk
 
 EXAMPLE = """\
@@ -15,10 +16,9 @@ examples:
 
 def add(parser: argparse.ArgumentParser) -> None:
     parts = parser.add_subparsers(dest="part", metavar="suggest|test|list", required=True)
-    raw = argparse.RawDescriptionHelpFormatter
     suggest = parts.add_parser(
         "suggest",
-        formatter_class=raw,
+        formatter_class=ParagraphHelp,
         help="propose a complete, commented dialect file from exports",
         description="Propose a dialect from the structure of exports: which records are steps, how they are linked, what\n"
         "looks like a clock text, a prompt, a model's name, a placeholder. Every part says how sure it is. What is\n"
@@ -40,7 +40,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     add_talk(suggest)
     test = parts.add_parser(
         "test",
-        formatter_class=raw,
+        formatter_class=ParagraphHelp,
         help="preview what the active dialects make of files, side by side",
         description="Preview what the active dialects make of files: flows, steps, links, the share of the content\n"
         "read, and operations not classified. Exit status 1 when a file was not recognised.\n"
@@ -58,7 +58,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     add_reading(test)
     listing = parts.add_parser(
         "list",
-        formatter_class=raw,
+        formatter_class=ParagraphHelp,
         help="list active dialects: of options, workspace, user folder; and those shipped for the demo",
         epilog="example:\n  zeitbuch dialect list",
     )

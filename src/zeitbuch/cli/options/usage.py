@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from zeitbuch.cli.shared.help_text import ParagraphHelp
 from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_source_option
 
 EXAMPLE = """\
@@ -18,7 +19,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     _add_suggest(parts)
     test = parts.add_parser(
         "test",
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        formatter_class=ParagraphHelp,
         help="show what a mapping makes of a log",
         description="Show what a mapping makes of the lines of a log: each column with its sum and the values that could not\n"
         "be used, lines passed over, and the flows, steps and models of the log with what they are in the estate: the\n"
@@ -37,7 +38,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 def _add_suggest(parts: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
     suggest = parts.add_parser(
         "suggest",
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        formatter_class=ParagraphHelp,
         help="propose a mapping for a log that nobody has described",
         description="Propose a mapping from the beginning of a log: how it is written, and which of its columns is what, by values,\n"
         "by the names of the estate that stand in it, and by its heads. What the log does not settle (time zone, currency,\n"

@@ -103,14 +103,16 @@ def add_output(
     parser: argparse.ArgumentParser,
     *subjects: OutputSubject,
     file_words: str = "write to FILE instead of standard output",
+    default: str = "",
 ) -> None:
-    """``--format`` and ``-o`` (what it does in ``file_words``); the format follows the suffix of FILE when not given, else it is the first of the table."""
+    """``--format`` and ``-o`` (what it does in ``file_words``); the format follows the suffix of FILE when not given, else it is the
+    ``default``, or the first of the table."""
     formats = formats_of(*subjects)
     group = parser.add_argument_group("output")
     group.add_argument(
         "-f",
         "--format",
         metavar="FORMAT",
-        help=f"one of {', '.join(formats)}, or of a plug-in; default: from the suffix of FILE, else {formats[0]}",
+        help=f"one of {', '.join(formats)}, or of a plug-in; default: from the suffix of FILE, else {default or formats[0]}",
     )
     group.add_argument("-o", "--output", metavar="FILE", help=file_words)

@@ -19,6 +19,7 @@ from .column_guesses import CURRENCY, SURE, ColumnGuess, ColumnLook, guess_colum
 from .column_words import UNITS, head_words
 from .log_sample import LogSample
 
+_EXAMPLE_LETTERS = 80
 _NOTHING = "nothing"
 _TESTS = frozenset("test testing tests dev development staging stage qa uat sandbox probe pruebas recette".split())
 _FAILURES = frozenset(
@@ -128,7 +129,13 @@ class _Proposing:
         return self._ask(question) == guess.name
 
     def _example(self, column: str) -> str:
-        return ", ".join(dict.fromkeys(self.looks[column].values[:50]))[:80]
+        """The first values of a column, each of them whole as long as there is room."""
+        values = list(dict.fromkeys(self.looks[column].values[:50]))
+        shown = values[:1]
+        while len(shown) < len(values) and len(", ".join([*shown, values[len(shown)]])) <= _EXAMPLE_LETTERS:
+            shown.append(values[len(shown)])
+        more = ", …" if len(shown) < len(values) else ""
+        return ", ".join(shown)[:_EXAMPLE_LETTERS] + more
 
     def _rule_of(self, guess: ColumnGuess, open_numbers: set[str]) -> str | ColumnRule | None:
         look, sort = self.looks[guess.column], BY_NAME[guess.name].sort
