@@ -132,6 +132,7 @@ FOUND = (  # by long runs (`tests/soak.py`)
     lambda: _tree("guard", _tree("seq", _tree("any", _leaf(), _leaf(), shares=[0.5, 0.5]), _leaf(t=0.5)), route=True),
     lambda: _tree("loop", _tree("parallel", _leaf(0.25), _leaf(0.25)), items=2),
     lambda: _tree("loop", _tree("fork", _leaf(0.25), _leaf(0.25, mode="skip")), items=2),
+    lambda: _tree("seq", _tree("fork", _leaf(), _tree("any", _leaf(), _leaf(), shares=[0.2, 0.5])), _leaf(mode="skip")),
 )  # fmt: skip
 
 

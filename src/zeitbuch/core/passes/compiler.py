@@ -15,8 +15,7 @@ from zeitbuch.core.model.records import Step
 
 from .agents import shares_of_tools, turns_of
 from .joins import JoinAnalysis
-from .plan import Node, Plan, Stage, Way, loses_passes
-from .told_apart import needs_telling_apart
+from .plan import Node, Plan, Stage, Way, loses_passes, needs_telling_apart
 
 _NEVER = Value(0.0, "default", "default")
 

@@ -149,3 +149,27 @@ def edges_of_tie(tie: JoinTree | int | None) -> list[int]:
 def ties_of(tie: JoinTree | int | None) -> list[JoinTree]:
     """All meetings on the way into a step."""
     return [tie, *ties_of(tie.left), *ties_of(tie.right)] if isinstance(tie, JoinTree) else []
+
+
+def needs_telling_apart(nodes: list[Node], cyclic: bool, risky: bool) -> bool:
+    """Whether counts say too little of a level: more than one loss may hit a pass, its run may end beside another loss, or branches meet of
+    which no rule says how."""
+    ties = [tie for node in nodes for tie in ties_of(node.incoming)]
+    if risky or any(tie.mode != "each" and tie.how == "mixed" for tie in ties):
+        return True
+    several = cyclic or any(
+        node.step.yields == "many"
+        or node.step.inclusive
+        or (node.step.join == "each" and len(edges_of_tie(node.incoming)) > 1)
+        for node in nodes
+    )
+    several = several or any(tie.mode == "each" and tie.how != "instead" for tie in ties)
+    losing = [node for node in nodes if loses_passes(node)]
+    beside = len({node.part for node in losing}) > 1 and any(_may_end_run(node) for node in losing)
+    return beside or (several and bool(losing))
+
+
+def _may_end_run(node: Node) -> bool:
+    return (node.step.kind == "end" and node.step.ends == "run") or (
+        node.inner is not None and any(_may_end_run(inner) for inner in node.inner.nodes)
+    )

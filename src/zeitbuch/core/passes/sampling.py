@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import Node, Plan, Stage, Way, edges_of_tie, first_ways
+from .plan import JoinTree, Node, Plan, Stage, Way, first_ways
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
 from .sampled_cases import CaseDraws
@@ -155,10 +155,20 @@ class Sample:
 
     def _count_skipped(self, stage: Stage, arriving: Load, node: Node, ended: dict[str, Ints], left: Leaving) -> None:
         turn = arriving.passes
-        for index in edges_of_tie(node.incoming):
-            turn = np.maximum(turn, ended.get(stage.edges[index].source, self.zero))
+        if node.incoming is not None:
+            turn = np.maximum(turn, self._turns_before(stage, node.incoming, ended))
         ended[node.step.id] = turn
         left.skipped = turn - arriving.passes if node.enabled else turn
+
+    def _turns_before(self, stage: Stage, tie: JoinTree | int, ended: dict[str, Ints]) -> Ints:
+        """How often a step has its turn by what leads to it: where branches wait for each other no oftener than either brings it."""
+        if isinstance(tie, int):
+            return ended.get(stage.edges[tie].source, self.zero)
+        first, second = [self._turns_before(stage, part, ended) for part in (tie.left, tie.right)]
+        most: Ints = np.maximum(first, second)
+        if tie.mode != "all":
+            return most
+        return np.where((first > 0) & (second > 0), np.minimum(first, second), most)
 
     # -- joins -------------------------------------------------------------------------------------------------
 
