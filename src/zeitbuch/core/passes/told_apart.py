@@ -14,7 +14,7 @@ from .plan import Stage
 from .random_draws import Draws, Floats, Ints
 from .sample_records import Leaving, Load, Tally
 
-MOST_TOLD_APART = 2_000_000  # passes of all runs together; of more an equal part of each run's stands for the others
+MOST_TOLD_APART = 400_000  # passes of all runs together; of more an equal part of each run's stands for the others
 
 Walk = Callable[[Draws, Stage, Load], tuple[dict[str, Tally], Leaving]]
 
