@@ -52,6 +52,24 @@ def _two_entries() -> tuple[Flow, Rules]:
     return flow(steps, links), [Rule(step="a", failure=0.2), Rule(step="b", failure=0.3, timeout=0.2)]
 
 
+def _decision_beside_a_loss() -> tuple[Flow, Rules]:
+    steps = [
+        step("g", "guard"),
+        step("z", "http"),
+        step("a", "decide", scope="g"),
+        *[step(name, "http", scope="g") for name in "bcdr"],
+    ]
+    links = [
+        link("start", "g"),
+        link("g", "z"),
+        link("a", "b", "case", "x"),
+        link("a", "c", "case", "y"),
+        link("r", "a"),
+        link("r", "d"),
+    ]
+    return flow(steps, links), [Rule(step="b", failure=0.3), Rule(step="d", failure=0.2)]
+
+
 def _own_and_inner() -> tuple[Flow, Rules]:
     steps = [step("g", "guard"), step("a", "http", scope="g"), step("z", "http"), step("x", "http")]
     links = [link("start", "g"), link("g", "z"), link("g", "x", after=("failure",))]
@@ -137,9 +155,10 @@ def _end_for_an_item() -> tuple[Flow, Rules]:
 # What is made, the step, its true passes, and whether they can be told as an expectation.
 CASES = {
     "each item that fails is a pass": (_items_that_fail(), "s6", 2.09, False),
-    "a fork in a guard": (_fork(), "z", 0.56, False),
-    "a fork in a guard in a loop of 200": (_fork(step("l", "loop")), "z", 112.0, False),
+    "a fork in a guard": (_fork(), "z", 0.56, True),
+    "a fork in a guard in a loop of 200": (_fork(step("l", "loop")), "z", 112.0, True),
     "two entries that meet": (_two_entries(), "z", 0.4, False),
+    "a decision beside a loss": (_decision_beside_a_loss(), "z", 0.8 * (0.5 + 0.5 * 0.7), False),
     "a scope that ran out of time fails no more": (_own_and_inner(), "x", 0.24, True),
     "a scope beside what is skipped": (_skip_beside_a_scope(), "z", 1.3, True),
     "a case for items that succeeded": (_case_of_items(), "z", 0.4, True),

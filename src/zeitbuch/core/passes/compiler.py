@@ -15,7 +15,7 @@ from zeitbuch.core.model.records import Step
 
 from .agents import shares_of_tools, turns_of
 from .joins import JoinAnalysis
-from .plan import Node, Plan, Stage, Way, loses_passes, needs_telling_apart
+from .plan import Node, Plan, Stage, Way, loses_passes, needs_telling_apart, ties_of
 
 _NEVER = Value(0.0, "default", "default")
 
@@ -80,6 +80,7 @@ class Planner:
         entries = [index for index, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
         stage.risky = _risky_parts(nodes, entries)
+        stage.sure = [] if cyclic else [part for part in stage.risky if _is_sure(part, nodes)]
         stage.apart = level.scope is not None and needs_telling_apart(nodes, cyclic, bool(stage.risky))
         return stage
 
@@ -352,9 +353,11 @@ def _connected_parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
 
 
 def _risky_parts(nodes: list[Node], entries: list[int]) -> list[int]:
-    """Parts where branches run side by side and more than one step may lose a pass: their losses are no sum."""
+    """Parts where branches run side by side, or go on behind an end of the run, and more than one step may lose a pass: their losses are no
+    sum."""
     begun = [nodes[index].part for index in entries]
-    splits = {node.part for node in nodes if _runs_beside(node)} | {part for part in begun if begun.count(part) > 1}
+    splits = {node.part for node in nodes if _runs_beside(node) or (node.step.ends == "run" and node.ways)}
+    splits |= {part for part in begun if begun.count(part) > 1}
     if not splits:
         return []
     losing: dict[int, int] = {}
@@ -362,6 +365,18 @@ def _risky_parts(nodes: list[Node], entries: list[int]) -> list[int]:
         if loses_passes(node):
             losing[node.part] = losing.get(node.part, 0) + 1
     return sorted(place for place in splits if losing.get(place, 0) > 1)
+
+
+def _is_sure(part: int, nodes: list[Node]) -> bool:
+    """Whether a pass reaches every step of a part once, unless it gets lost: no decision, no way for failures or what is skipped, no way that
+    counts for itself, no items. What several of its steps lose is a product then."""
+    return all(
+        all(way.plain and way.share is None for way in node.ways)
+        and all(tie.mode != "each" for tie in ties_of(node.incoming))
+        and not node.step.per_item
+        for node in nodes
+        if node.part == part
+    )
 
 
 def _runs_beside(node: Node) -> bool:

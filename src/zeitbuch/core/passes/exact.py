@@ -131,13 +131,13 @@ class Passes:
         return lost
 
     def _stage_outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> StepOutcome:
-        survives, ended, tardy, evidence = sum_losses(arriving, lost)
-        if any(place in lost and lost[place][0] > 0 for place in stage.risky):
+        survives, ended, tardy, evidence = sum_losses(arriving, lost, stage.sure)
+        if any(place in lost and place not in stage.sure for place in stage.risky):
             self._note_inexact("losses of branches side by side")
-        if any(several for *_, several in lost.values()):
+        if any(part.several for part in lost.values()):
             self._note_inexact("losses where one pass has become several")
-        if are_mixed(lost):
-            self._note_inexact("failures and time-outs of parts side by side")
+        if are_mixed(lost, stage.sure):
+            self._note_inexact("losses of several sorts side by side")
         gone = arriving.passes * (1 - survives)
         late = most(0.0, gone - ended) * tardy
         through = arriving.passes * survives
@@ -253,7 +253,7 @@ class Passes:
             weak = min(arriving.evidence, RANK_OF_EVIDENCE[node.items.evidence])
             amount = arriving.passes * times
             inner = self._run_stage(node.inner, Moving(amount, amount, arriving.most * bound, weak))
-            over = sum(part[2] for part in inner.values())
+            over = sum(part.over for part in inner.values())
             if over and amount:
                 # An item that ends the run ends it for all; those after it are counted still.
                 done.ended = reached * (1 - (1 - least(1.0, over / amount)) ** most(1.0, times))

@@ -53,9 +53,22 @@ class StepOutcome(Struct, gc=False):
 
 
 NOTHING = Moving(0.0, 0.0, 0.0, STRONGEST)
-# Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence, and whether one pass of the level
-# may lose several of them (items, or passes that it has become).
-Lost = dict[int, tuple[float, float, float, int, bool]]
+
+
+class LostPart(Struct, gc=False):
+    """What a connected part of a level loses: passes, those of them that run out of time, those that end the run, the weakest evidence,
+    whether one pass of the level may lose several of them (items, or passes that it has become), and the product over its steps of what each
+    lets through of what comes to it."""
+
+    amount: float = 0.0
+    late: float = 0.0
+    over: float = 0.0
+    evidence: int = STRONGEST
+    several: bool = False
+    kept: float = 1.0
+
+
+Lost = dict[int, LostPart]  # by the number of the part
 
 
 def expected_tries(node: Node, evidence: int, turns: float) -> tuple[int, float, float, float]:
@@ -89,29 +102,35 @@ def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving, severa
     over = done.ended
     if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
         over += done.success.passes
-    if gone + late + over > 0:
-        had = lost.get(node.part, (0.0, 0.0, 0.0, STRONGEST, False))
-        weak = min(had[3], done.failed_evidence if gone + late else STRONGEST, arriving.evidence if over else STRONGEST)
-        lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak, had[4] or several)
+    all_gone = gone + late + over
+    if all_gone > 0:
+        part = lost.setdefault(node.part, LostPart())
+        part.amount, part.late, part.over = part.amount + all_gone, part.late + late, part.over + over
+        weak = done.failed_evidence if gone + late else STRONGEST
+        part.evidence = min(part.evidence, weak, arriving.evidence if over else STRONGEST)
+        part.several = part.several or several
+        part.kept *= 1 - (least(1.0, all_gone / arriving.passes) if arriving.passes else 0.0)
 
 
-def sum_losses(arriving: Moving, lost: Lost) -> tuple[float, float, float, int]:
+def sum_losses(arriving: Moving, lost: Lost, sure: list[int]) -> tuple[float, float, float, int]:
     """Of the passes of a level: the share that survives, those that end the run, of the other losses the share that ran out of time,
-    evidence. Parts that do not touch each other lose passes without regard to each other; a run that has ended fails no more."""
+    evidence. Parts that do not touch each other lose passes without regard to each other, and so do the steps of a ``sure`` part; a run that
+    has ended fails no more."""
     survives, spared, late, over, total, evidence = 1.0, 1.0, 0.0, 0.0, 0.0, STRONGEST
-    for amount, late_amount, over_amount, weak, _ in lost.values():
+    for place, part in lost.items():
         if arriving.passes:
-            survives *= 1 - least(1.0, amount / arriving.passes)
-            spared *= 1 - least(1.0, over_amount / arriving.passes)
-        total, late, over = total + amount, late + late_amount, over + over_amount
-        evidence = min(evidence, weak)
+            survives *= part.kept if place in sure else 1 - least(1.0, part.amount / arriving.passes)
+            spared *= 1 - least(1.0, part.over / arriving.passes)
+        total, late, over = total + part.amount, late + part.late, over + part.over
+        evidence = min(evidence, part.evidence)
     return survives, arriving.passes * (1 - spared), late / (total - over) if total - over else 0.0, evidence
 
 
-def are_mixed(lost: Lost) -> bool:
-    """Whether one pass may fail in one part of a level and run out of time in another: which of both counts is open."""
-    sorts = {(amount - late - over > 0, late > 0) for amount, late, over, *_ in lost.values() if amount - over > 0}
-    return len([part for part in lost.values() if part[0] - part[2] > 0]) > 1 and sorts not in (
-        {(True, False)},
-        {(False, True)},
-    )
+def are_mixed(lost: Lost, sure: list[int]) -> bool:
+    """Whether one pass may be hit by losses of several sorts side by side (a failure and a time-out, or either and the end of the run in
+    a ``sure`` part): which of them counts is open."""
+    failing = {place: part for place, part in lost.items() if part.amount - part.over > 0}
+    sorts = {(part.amount - part.late - part.over > 0, part.late > 0) for part in failing.values()}
+    mixed = sorts not in ({(True, False)}, {(False, True)})
+    ends = any(lost[place].over > 0 for place in sure if place in lost)
+    return ends or (mixed and (len(failing) > 1 or any(place in failing for place in sure)))

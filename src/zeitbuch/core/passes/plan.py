@@ -88,6 +88,7 @@ class Stage(Struct):
     skips: bool
     entries: list[int]
     risky: list[int] = []  # parts in which two losses may hit one pass
+    sure: list[int] = []  # those of them of which a pass reaches every step, unless it gets lost
     apart: bool = False  # whether counts say too little of it: its passes are sampled one by one
 
 
