@@ -27,7 +27,8 @@ def test_paragraphs_are_filled_and_examples_kept() -> None:
 @pytest.mark.parametrize("width", [72, 100])
 def test_no_running_text_of_any_help_is_wider_than_its_terminal(run: Run, width: int) -> None:
     wide = []
-    for name in COMMANDS:
-        said = run(name, "--help", COLUMNS=str(width)).out
+    parts = [("dialect", "suggest"), ("dialect", "test"), ("usage", "suggest"), ("usage", "test")]
+    for name in [*[(name,) for name in COMMANDS], *parts]:
+        said = run(*name, "--help", COLUMNS=str(width)).out
         wide += [(name, line) for line in said.splitlines() if not line.startswith(" ") and len(line) > width]
     assert wide == []

@@ -37,13 +37,16 @@ def _items_that_fail() -> tuple[Flow, Rules]:
     return flow(steps, links), [Rule(step="s0", items=2.0), Rule(step="s1", failure=0.3)]
 
 
-def _fork(*around: Any, failure: tuple[float, float] = (0.3, 0.2)) -> tuple[Flow, Rules]:
-    """A guard in which two branches of a split lose passes, and a step after it."""
-    inside = around[0].id if around else None
-    steps = [*around, step("g", "guard", scope=inside), step("z", "http", scope=inside)]
+def _fork(items: int = 0) -> tuple[Flow, Rules]:
+    """A guard in which two branches of a split lose passes, and a step after it; with ``items`` in a loop over so many."""
+    inside = "l" if items else None
+    steps = [step("g", "guard", scope=inside), step("z", "http", scope=inside)]
     steps += [step(name, "http", scope="g") for name in "abc"]
-    links = [link("start", around[0].id if around else "g"), link("g", "z"), link("a", "b"), link("a", "c")]
-    return flow(steps, links), [Rule(step="b", failure=failure[0]), Rule(step="c", failure=failure[1])]
+    links = [link("start", inside or "g"), link("g", "z"), link("a", "b"), link("a", "c")]
+    rules = [Rule(step="b", failure=0.3), Rule(step="c", failure=0.2)]
+    if not items:
+        return flow(steps, links), rules
+    return flow([step("l", "loop"), *steps], links), [*rules, Rule(step="l", items=float(items))]
 
 
 def _two_entries() -> tuple[Flow, Rules]:
@@ -152,11 +155,21 @@ def _end_for_an_item() -> tuple[Flow, Rules]:
     return flow(steps, links), [Rule(step="s0", items=3.0), Rule(step="d", case="stop", share=0.3)]
 
 
+def _handled_guard_with_an_end() -> tuple[Flow, Rules]:
+    """The way for failures of a guard takes no end of the run: beside it a step fails."""
+    steps = [step("g", "group"), step("z", "http"), step("h", "guard", scope="g"), step("d", "decide", scope="h")]
+    steps += [step("e", "end", scope="h", ends="run"), step("o", "http", scope="h")]
+    steps += [step(name, "http", scope="g") for name in "rwc"]
+    links = [link("start", "g"), link("g", "z"), link("r", "h"), link("h", "w", "error"), link("r", "c")]
+    links += [link("d", "e", "case", "stop"), link("d", "o", "case", "on")]
+    return flow(steps, links), [Rule(step="d", case="stop", share=0.3), Rule(step="c", failure=0.5)]
+
+
 # What is made, the step, its true passes, and whether they can be told as an expectation.
 CASES = {
     "each item that fails is a pass": (_items_that_fail(), "s6", 2.09, False),
     "a fork in a guard": (_fork(), "z", 0.56, True),
-    "a fork in a guard in a loop of 200": (_fork(step("l", "loop")), "z", 112.0, True),
+    "a fork in a guard in a loop of 200": (_fork(200), "z", 112.0, True),
     "two entries that meet": (_two_entries(), "z", 0.4, False),
     "a decision beside a loss": (_decision_beside_a_loss(), "z", 0.8 * (0.5 + 0.5 * 0.7), False),
     "a scope that ran out of time fails no more": (_own_and_inner(), "x", 0.24, True),
@@ -165,6 +178,7 @@ CASES = {
     "an end in one of several attempts": (_end_after_attempts(), "z", 0.0, True),
     "the failures of attempts with an end": (_end_after_attempts(), "x", 0.04 + 0.96 * 0.3, True),
     "a run that has ended fails no more": (_end_beside_a_failure(), "x", 0.0, True),
+    "an end of the run that no error way takes": (_handled_guard_with_an_end(), "z", 0.7 * 0.5, False),
     "a scope for each item that fails by itself": (_scope_of_items_that_fails(), "x", 3 * (0.25 + 0.75 * 0.2), True),
     "an item that ends the run": (_end_for_an_item(), "z", 0.7**3, False),
     "items lost within a scope": (_items_lost_within(per_item=False), "x", 1 - 0.7**2, False),
@@ -175,7 +189,6 @@ CASES = {
 @pytest.mark.parametrize("name", CASES)
 def test_a_scope_loses_pass_by_pass(name: str) -> None:
     (f, rules), where, true, known = CASES[name]
-    rules = [*rules, Rule(step="l", items=200.0)] if "200" in name else rules
     exact, sample = both(f, rules, 40_000)
     drawn = sample.of[where].runs
     assert float(drawn.mean()) == pytest.approx(true, abs=4 * float(drawn.std()) / 200 + 1e-9)
@@ -185,8 +198,7 @@ def test_a_scope_loses_pass_by_pass(name: str) -> None:
 
 
 def test_of_very_many_passes_a_part_stands_for_all(monkeypatch: pytest.MonkeyPatch) -> None:
-    f, rules = _fork(step("l", "loop"))
-    rules = [*rules, Rule(step="l", items=1000.0)]
+    f, rules = _fork(1000)
     _, whole = both(f, rules, 400)
     monkeypatch.setattr(told_apart, "MOST_TOLD_APART", 400 * 50)
     _, part = both(f, rules, 400)
@@ -198,11 +210,23 @@ def test_of_very_many_passes_a_part_stands_for_all(monkeypatch: pytest.MonkeyPat
 
 def test_agents_within_scopes_keep_their_turns() -> None:
     """What an agent does in a scope of which passes are told apart varies as it does elsewhere."""
-    f, rules = _fork(step("l", "loop"))
+    f, rules = _fork(20)
     tool = step("t", "tool")
     agents = tuple(structs.replace(s, kind="agent") if s.id == "b" else s for s in f.steps)
     f = structs.replace(f, steps=(*agents, tool), links=(*f.links, link("t", "b", "attach")))
-    rules = [*rules, Rule(step="l", items=20.0), Rule(step="b", turns=3.0)]
+    rules = [*rules, Rule(step="b", turns=3.0)]
     _, sample = both(f, rules, 4000)
     assert float(sample.of["b"].runs.mean()) == pytest.approx(20.0)
     assert float(sample.of["t"].runs.mean()) == pytest.approx(40.0, rel=0.02)
+
+
+def test_items_that_fail_are_drawn_one_by_one() -> None:
+    """Two items of one pass that take the way for failures share nothing from there on: as many go on as of so many draws."""
+    f, rules = _fork()
+    links = (*[one for one in f.links if one.target != "g"], link("start", "s0"), link("s0", "s1"))
+    steps = (step("s0", "http", yields="many"), step("s1", "http", per_item=True), *f.steps)
+    f = structs.replace(f, steps=steps, links=(*links, link("s1", "g", after=("failure",))))
+    _, sample = both(f, [*rules, Rule(step="s0", items=4.0), Rule(step="s1", failure=0.5)], 40_000)
+    drawn, share = sample.of["z"].runs, 0.5 * 0.56
+    assert float(drawn.mean()) == pytest.approx(4 * share, rel=0.02)
+    assert float(drawn.var()) == pytest.approx(4 * share * (1 - share), rel=0.05)

@@ -15,7 +15,7 @@ from zeitbuch.core.model.records import Step
 
 from .agents import shares_of_tools, turns_of
 from .joins import JoinAnalysis
-from .plan import Node, Plan, Stage, Way, loses_passes, needs_telling_apart, ties_of
+from .plan import Node, Plan, Stage, Way, ends_run, loses_passes, needs_telling_apart, ties_of
 
 _NEVER = Value(0.0, "default", "default")
 
@@ -356,7 +356,7 @@ def _risky_parts(nodes: list[Node], entries: list[int]) -> list[int]:
     """Parts where branches run side by side, or go on behind an end of the run, and more than one step may lose a pass: their losses are no
     sum."""
     begun = [nodes[index].part for index in entries]
-    splits = {node.part for node in nodes if _runs_beside(node) or (node.step.ends == "run" and node.ways)}
+    splits = {node.part for node in nodes if _runs_beside(node) or (ends_run(node.step) and node.ways)}
     splits |= {part for part in begun if begun.count(part) > 1}
     if not splits:
         return []

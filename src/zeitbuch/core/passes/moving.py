@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.uncertain import least, most
 from zeitbuch.core.assumptions.values import EVIDENCE, Evidence
 from zeitbuch.core.model.records import Step
 
-from .plan import Node
+from .plan import Node, ends_run
 from .ranged import tries_of
 
 STRONGEST = EVIDENCE.index("export")
@@ -100,7 +100,7 @@ def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving, severa
     gone = 0.0 if node.keeps_failures else done.failed
     late = 0.0 if node.keeps_timeouts else done.late
     over = done.ended
-    if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
+    if ends_run(node.step):
         over += done.success.passes
     all_gone = gone + late + over
     if all_gone > 0:

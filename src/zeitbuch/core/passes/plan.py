@@ -101,18 +101,29 @@ class Plan(Struct):
     notes: list[str]
 
 
+def ends_run(step: Step) -> bool:
+    """Whether a pass that comes to a step ends the whole run."""
+    return step.enabled and step.kind == "end" and step.ends == "run"
+
+
+def may_end_run(node: Node) -> bool:
+    """Whether a step, or one within it, may end the whole run: nothing takes that as it takes failures."""
+    inside = node.inner.nodes if node.enabled and node.inner is not None else []
+    return ends_run(node.step) or any(may_end_run(inner) for inner in inside)
+
+
 def loses_passes(node: Node) -> bool:
     """Whether passes can get lost in a step without anything that takes them."""
+    if may_end_run(node):
+        return True
     if not node.enabled:
         return False
-    if node.step.kind == "end" and node.step.ends == "run":
-        return True
     if (node.failure.amount and not node.keeps_failures) or (node.timeout.amount and not node.keeps_timeouts):
         return True
     return (
         node.inner is not None
         and node.repeats == ""
-        and not node.keeps_failures
+        and not (node.keeps_failures and node.keeps_timeouts)
         and any(loses_passes(n) for n in node.inner.nodes)
     )
 
@@ -166,11 +177,5 @@ def needs_telling_apart(nodes: list[Node], cyclic: bool, risky: bool) -> bool:
     )
     several = several or any(tie.mode == "each" and tie.how != "instead" for tie in ties)
     losing = [node for node in nodes if loses_passes(node)]
-    beside = len({node.part for node in losing}) > 1 and any(_may_end_run(node) for node in losing)
+    beside = len({node.part for node in losing}) > 1 and any(may_end_run(node) for node in losing)
     return beside or (several and bool(losing))
-
-
-def _may_end_run(node: Node) -> bool:
-    return (node.step.kind == "end" and node.step.ends == "run") or (
-        node.inner is not None and any(_may_end_run(inner) for inner in node.inner.nodes)
-    )

@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import JoinTree, Node, Plan, Stage, Way, first_ways
+from .plan import JoinTree, Node, Plan, Stage, Way, ends_run, first_ways
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
 from .sampled_cases import CaseDraws
@@ -144,7 +144,7 @@ class Sample:
                 self._count_skipped(stage, arriving, node, ended, left)
             reached.append(self._leave_node(node, left, edges))
             over = left.over
-            if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
+            if ends_run(node.step):
                 over = add_counts(over, left.load.passes)
             lost.add_losses(
                 node.part,
@@ -345,7 +345,9 @@ class Sample:
         if way.skip and left.skipped is not None:
             passes, items = add_counts(passes, left.skipped), add_counts(items, left.skipped)
         if passes is not None and items is not None:
-            edges[way.edge] = Load(passes, items, load.single)
+            # Items that fail are passes of their own, and of what is skipped several may have had their turn.
+            single = load.single and (passes is load.passes or int(passes.max()) < 2)
+            edges[way.edge] = Load(passes, items, single)
 
     def _thin_case(self, node: Node, out: Load, load: Load, whole: Load) -> Load:
         """Of a case's passes, those of steps that succeeded; of a step that runs once for each item, those with any item that did."""
