@@ -40,8 +40,8 @@ class Drawn:
 class Level:
     """The steps of one level with their links and assumptions, and those of the scopes within it."""
 
-    def __init__(self, prefix: str, scope: str | None) -> None:
-        self.prefix, self.scope = prefix, scope
+    def __init__(self, prefix: str, scope: str | None, failures: tuple[float, ...] = (0.0, 0.0, 0.3)) -> None:
+        self.prefix, self.scope, self.failures = prefix, scope, failures
         self.steps: list[Step] = []
         self.own: list[Step] = []
         self.links: list[Link] = []
@@ -66,7 +66,7 @@ class Level:
         self.rules += [
             Rule(
                 step=name,
-                failure=draw(st.sampled_from([0.0, 0.0, 0.3])),
+                failure=draw(st.sampled_from(self.failures)),
                 timeout=draw(st.sampled_from([0.0, 0.0, 0.2])),
             ),
             Rule(step=name, items=draw(st.sampled_from([0.5, 1.0, 2.0, 3.0]))),
@@ -127,3 +127,18 @@ def any_flows(draw: st.DrawFn) -> Drawn:
     links += [Link(source=START.id, target=f"s{i}") for i in draw(begun) if i]
     links += [Link(source=OTHER.id, target=f"s{i}") for i in draw(begun)]
     return Drawn(structs.replace(flow(top.steps, [*links, *top.links]), triggers=(START, OTHER)), top.rules)
+
+
+@st.composite
+def any_scopes(draw: st.DrawFn) -> Drawn:
+    """A scope in which steps often fail and take ways of their own, what comes after it, and what takes its failures; once, or in a loop."""
+    inner = Level("a", "g", (0.0, 0.3, 0.3, 0.5))
+    _fill_level(draw, inner, draw(st.integers(2, 5)), draw(st.integers(0, 3)) == 0, draw(st.sampled_from([0, 0, 0, 1])))
+    around = draw(st.sampled_from([None, None, "l"]))
+    own = [Step(id=name, kind="http", scope=around) for name in ("z", "x")]
+    own.append(Step(id="g", kind=draw(st.sampled_from(["group", "guard", "parallel"])), scope=around))  # type: ignore[arg-type]
+    links = [Link(source=START.id, target=around or "g"), Link(source="g", target="z")]
+    links += [Link(source="g", target="x", role="error")] * draw(st.integers(0, 1))
+    loops = [Step(id="l", kind="loop")] if around else []
+    made = flow([*loops, *own, *inner.steps], [*links, *inner.links])
+    return Drawn(made, [*inner.rules, Rule(step="l", items=3.0)])

@@ -79,6 +79,10 @@ FREE = step("a", "agent")
 
 # code -> flows that have the fault, flows that have not
 MORE: dict[str, tuple[list[Flow], list[Flow]]] = {
+    "end-goes-on": (
+        [flow(step("a"), step("All told", "end"), step("b"), links=path("t", "a", "All told", "b"))],
+        [flow(step("a"), step("All told", "end"), step("b"), links=(*path("t", "a", "b"), *path("a", "All told")))],
+    ),
     "answer-without-case": (
         [
             sorting("Answer with one word: minor (a few minutes), major or cancelled.", case("x", "minor"), case("y", "major")),

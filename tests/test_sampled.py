@@ -13,7 +13,7 @@ from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from msgspec import structs
 
-from any_shape import Drawn, any_flows
+from any_shape import Drawn, any_flows, any_scopes
 from builders import START, ask, chain, flow, link, step
 from conftest import draws
 from trees import LEAF, OTHER, STARTED, Tree, expected, grown
@@ -82,6 +82,16 @@ def test_exact_sampled_and_every_outcome_agree(tree: Tree) -> None:
 @settings(max_examples=draws(100), deadline=None, suppress_health_check=list(HealthCheck))
 @given(any_flows())
 def test_exact_and_sampled_agree_on_flows_of_any_shape(drawn: Drawn) -> None:
+    _agree(drawn)
+
+
+@settings(max_examples=draws(100), deadline=None, suppress_health_check=list(HealthCheck))
+@given(any_scopes())
+def test_exact_and_sampled_agree_on_what_scopes_lose(drawn: Drawn) -> None:
+    _agree(drawn)
+
+
+def _agree(drawn: Drawn) -> None:
     f, rules = drawn.flow, drawn.rules
     exact, _ = both(f, rules, 1)
     assume(exact.exact and not exact.capped)

@@ -10,7 +10,7 @@ from msgspec import structs
 from builders import flow, link, step
 from test_sampled import both
 from zeitbuch.core.assumptions.rules import Rule
-from zeitbuch.core.model.records import Flow, Retry
+from zeitbuch.core.model.records import Flow, Link, Retry
 from zeitbuch.core.passes import told_apart
 
 Rules = list[Rule]
@@ -165,6 +165,41 @@ def _handled_guard_with_an_end() -> tuple[Flow, Rules]:
     return flow(steps, links), [Rule(step="d", case="stop", share=0.3), Rule(step="c", failure=0.5)]
 
 
+def _ways_of_a_loss(*links: Link, items: int = 0) -> tuple[Flow, Rules]:
+    """A group in which a, e, h and c may fail, and what leads from one to the other; with ``items`` in a loop over so many."""
+    inside = "l" if items else None
+    steps = [step("g", "group", scope=inside), *[step(name, "http", scope="g") for name in "aehc"]]
+    steps += [_off("o", scope="g"), step("z", "http", scope=inside)]
+    rules = [Rule(step="a", failure=0.2), Rule(step="e", failure=0.5), Rule(step="h", failure=0.5)]
+    rules += [Rule(step="l", items=float(items))] if items else []
+    steps = [step("l", "loop"), *steps] if items else steps
+    named = {link.source for link in links} | {link.target for link in links}
+    steps = [one for one in steps if one.scope != "g" or one.id in named]
+    return flow(steps, [link("start", inside or "g"), link("g", "z"), *links]), rules
+
+
+def _lost_item_before_a_loss() -> tuple[Flow, Rules]:
+    steps = [
+        step("g", "group"),
+        step("a", "http", scope="g", per_item=True),
+        step("b", "http", scope="g"),
+        step("z", "http"),
+    ]
+    rules = [Rule(step="a", failure=0.5), Rule(step="b", timeout=0.2)]
+    return flow(steps, [link("start", "g"), link("a", "b"), link("g", "z")]), rules
+
+
+def _end_of_an_item_that_fails() -> tuple[Flow, Rules]:
+    steps = [step("g", "group"), step("d", "decide", scope="g", inclusive=True), step("z", "http")]
+    steps += [step("e", "end", scope="g", per_item=True, ends="run")]
+    return flow(steps, [link("start", "g"), link("d", "e", "case", "stop"), link("g", "z")]), [
+        Rule(step="e", failure=0.3)
+    ]
+
+
+_AFTER_ALL = ("failure", "success")
+_AFTER_SKIP = ("success", "skip")
+
 # What is made, the step, its true passes, and whether they can be told as an expectation.
 CASES = {
     "each item that fails is a pass": (_items_that_fail(), "s6", 2.09, False),
@@ -181,6 +216,34 @@ CASES = {
     "an end of the run that no error way takes": (_handled_guard_with_an_end(), "z", 0.7 * 0.5, False),
     "a scope for each item that fails by itself": (_scope_of_items_that_fails(), "x", 3 * (0.25 + 0.75 * 0.2), True),
     "an item that ends the run": (_end_for_an_item(), "z", 0.7**3, False),
+    "two ways for one failure": (_ways_of_a_loss(link("a", "e", "error"), link("a", "h", "error")), "z", 0.85, False),
+    "a failure that also goes on": (
+        _ways_of_a_loss(link("a", "e", "error"), link("a", "h", after=_AFTER_ALL)),
+        "z",
+        0.4 + 0.2 * 0.25,
+        False,
+    ),
+    "a failure that also goes on in a loop of 50": (
+        _ways_of_a_loss(link("a", "e", "error"), link("a", "h", after=_AFTER_ALL), items=50),
+        "z",
+        50 * 0.45,
+        False,
+    ),
+    "two ways for what is skipped": (
+        _ways_of_a_loss(link("o", "e", after=("skip",)), link("o", "h", after=("skip",))),
+        "z",
+        0.25,
+        False,
+    ),
+    "skipped behind a loss": (_ways_of_a_loss(link("a", "o"), link("o", "e", after=("skip",))), "z", 0.4, False),
+    "a turn after each loss": (
+        _ways_of_a_loss(link("a", "e", after=_AFTER_SKIP), link("e", "h", after=_AFTER_SKIP)),
+        "z",
+        0.2,
+        False,
+    ),
+    "a loss behind an item that is lost": (_lost_item_before_a_loss(), "z", 0.5 * 0.8, False),
+    "an end that loses its item ends the run": (_end_of_an_item_that_fails(), "z", 0.5, True),
     "items lost within a scope": (_items_lost_within(per_item=False), "x", 1 - 0.7**2, False),
     "items lost within a scope for each item": (_items_lost_within(per_item=True), "x", 3 * (1 - 0.7**2), False),
 }

@@ -10,7 +10,7 @@ from msgspec import Struct
 
 from zeitbuch.core.model.sheet import money_text, percent_text
 
-from .values import EVIDENCE, EVIDENCE_WORDS, Evidence
+from .values import EVIDENCE_WORDS, Evidence
 
 ZERO = Decimal(0)
 
@@ -41,13 +41,14 @@ class Shares(Struct, frozen=True, gc=False):
 
 def evidence_shares(parts: Iterable[tuple[Decimal, Evidence]]) -> Shares:
     """What share of a sum each class of evidence carries."""
-    mapping: dict[Evidence, Decimal] = dict.fromkeys(EVIDENCE, ZERO)
+    mapping: dict[Evidence, Decimal] = {}
     for amount, evidence in parts:
-        mapping[evidence] += amount
+        if amount:
+            mapping[evidence] = mapping.get(evidence, ZERO) + amount
     whole = sum(mapping.values(), ZERO)
     if not whole:
         return Shares()
-    return Shares(*(float(mapping[name] / whole) for name in EVIDENCE))
+    return Shares(**{name: float(amount / whole) for name, amount in mapping.items()})
 
 
 def evidence_words(s: Shares) -> str:

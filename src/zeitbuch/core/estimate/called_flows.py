@@ -5,7 +5,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 
 from msgspec import structs
@@ -156,9 +156,13 @@ class VolumeSettling:
     """Runs per month of every flow: callers are settled before the flows they call."""
 
     def __init__(
-        self, graph: CallGraph, by: Mapping[str, FlowFigures], books: Mapping[str, AssumptionLookup], month: Month
+        self,
+        graph: CallGraph,
+        by: Mapping[str, FlowFigures],
+        lookup_for: Callable[[FlowFigures], AssumptionLookup],
+        month: Month,
     ) -> None:
-        self.graph, self.by, self.books, self.month = graph, by, books, month
+        self.graph, self.by, self.lookup_for, self.month = graph, by, lookup_for, month
         self.volumes: dict[str, Volume] = {}
         self.problems: list[Problem] = []
         self.notes: dict[str, list[str]] = {}
@@ -210,7 +214,7 @@ class VolumeSettling:
         if called is None and run.volume.why:
             return run.volume
         try:
-            return flow_volume(run.flow, self.books[key], self.month, called)[0]
+            return flow_volume(run.flow, self.lookup_for(run), self.month, called)[0]
         except ZeitbuchError as error:
             # A schedule that is none leaves this flow's volume unknown, and the others as they are.
             problem = structs.replace(error.problem, origin=run.flow.origin)

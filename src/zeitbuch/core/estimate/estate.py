@@ -102,8 +102,7 @@ def gather_runs(
                 names.setdefault(key_of_part(name, run.part.number), key)
             names.setdefault(name, key)
     graph = call_graph_of(by, names)
-    books = {key: lookup_on(run.part, assumptions, month, run.flow, worlds) for key, run in by.items()}
-    settling = VolumeSettling(graph, by, books, month)
+    settling = VolumeSettling(graph, by, lambda run: lookup_on(run.part, assumptions, month, run.flow, worlds), month)
     settling.settle_volumes()
     weights = weights_of_flows(graph, by, settling.volumes, prices.calendar)
     by = {key: _priced_by_days(run, weights.get(key), prices) for key, run in by.items()} if weights else by
@@ -214,7 +213,7 @@ def _flow_estimate(
     notes = [*(runs.volume_notes.get(key, ()) if volume.runs is not None else ()), *on_calls]
     if not run.exact and run.passes is not None:
         notes.append(
-            f"the mean is near, not exact ({'; '.join(run.passes.inexact)}); `zeitbuch estimate` takes it from sampled runs"
+            f"the mean is not exact ({'; '.join(run.passes.inexact)}); `zeitbuch estimate` takes it from sampled runs"
         )
     known = None if volume.runs is None else float(volume.runs)
     return FlowEstimate(

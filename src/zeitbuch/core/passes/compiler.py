@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from operator import attrgetter
+
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS
 from zeitbuch.core.assumptions.shares import is_one_but_rounded
@@ -18,6 +20,7 @@ from .joins import JoinAnalysis
 from .plan import Node, Plan, Stage, Way, ends_run, loses_passes, needs_telling_apart, ties_of
 
 _NEVER = Value(0.0, "default", "default")
+_SUCCESS, _FAILURE, _TIMEOUT = (attrgetter(outcome) for outcome in ("success", "failure", "timeout"))
 
 
 def is_error(edge: Edge) -> bool:
@@ -117,6 +120,8 @@ class Planner:
             part=part,
         )
         self._complete_node(step, node, lookup)
+        if step.kind == "end" and step.enabled and ways:
+            self.notes.append(f"a way leads on from the end '{step.title}'; what is behind it is counted as if it ran")
         node.single = len(ways) == 1 and ways[0].plain and not decides
         return node
 
@@ -322,11 +327,10 @@ def _waiting_starts(
     """Direct ways from a trigger to a step that a longer branch of the same trigger leads to as well: the step waits for that branch,
     so that the direct way adds no pass. A step that says how its ways join is taken at its word."""
     found: set[tuple[str, str]] = set()
-    for node in nodes:
-        forward = [(index, edge) for index, edge in incoming.get(node.step.id, []) if not edge.back]
-        direct = joins.triggers_of(node.step.id)
-        if forward and direct and node.step.join in (None, "all"):
-            found |= {(trigger, node.step.id) for trigger in direct & joins.begun_by(forward)}
+    for name, direct in joins.led.items():
+        forward = [(index, edge) for index, edge in incoming.get(name, []) if not edge.back]
+        if forward and nodes[joins.position[name]].step.join in (None, "all"):
+            found |= {(trigger, name) for trigger in direct & joins.begun_by(forward)}
     return found
 
 
@@ -356,7 +360,11 @@ def _risky_parts(nodes: list[Node], entries: list[int]) -> list[int]:
     """Parts where branches run side by side, or go on behind an end of the run, and more than one step may lose a pass: their losses are no
     sum."""
     begun = [nodes[index].part for index in entries]
-    splits = {node.part for node in nodes if _runs_beside(node) or (ends_run(node.step) and node.ways)}
+    splits = {
+        node.part
+        for node in nodes
+        if node.ways and (_runs_beside(node) or (node.step.kind == "end" and ends_run(node.step)))
+    }
     splits |= {part for part in begun if begun.count(part) > 1}
     if not splits:
         return []
@@ -380,11 +388,14 @@ def _is_sure(part: int, nodes: list[Node]) -> bool:
 
 
 def _runs_beside(node: Node) -> bool:
-    """Whether a pass may go on by several ways at once: those that always go on, and those of one case."""
+    """Whether a pass may go on by several ways at once (after one outcome all that always take it, and those of one case), or by one though
+    it has got lost: what is skipped goes on whatever came of the steps before it, and what is left of its items goes on without those lost."""
+    if node.ways and (node.step.per_item or any([way.skip for way in node.ways])):
+        return True
     if len(node.ways) < 2:
         return False
-    always = sum([way.success for way in node.ways if way.share is None])
+    always = [way for way in node.ways if way.share is None]
     cases = [way.case for way in node.ways if way.share is not None]
-    if node.step.inclusive:
-        return always + len(cases) > 1
-    return always + max([cases.count(case) for case in set(cases)], default=0) > 1
+    of_cases = len(cases) if node.step.inclusive else max([cases.count(case) for case in set(cases)], default=0)
+    succeeding, failing, late = (sum([outcome(way) for way in always]) for outcome in (_SUCCESS, _FAILURE, _TIMEOUT))
+    return succeeding + of_cases > 1 or failing > 1 or late > 1

@@ -27,6 +27,7 @@ from .moving import (
     Lost,
     Moving,
     Pass,
+    Reasons,
     StepOutcome,
     add_loss,
     are_mixed,
@@ -34,7 +35,7 @@ from .moving import (
     passes_left,
     sum_losses,
 )
-from .plan import Node, Plan, Stage, edges_of_tie
+from .plan import Node, Plan, Stage, edges_of_tie, ends_run
 from .ranged import mean_over
 
 _SMALL = 1e-12
@@ -62,10 +63,10 @@ class Passes:
         self.graph = graph
         self.of: dict[str, Pass] = {}
         self.capped: list[str] = []
-        self.inexact: list[str] = []
+        self.inexact = Reasons()
         self.plan: Plan = Planner(graph, lookup).make_plan()
         self.notes = self.plan.notes
-        self.joins = ExactJoins(self.plan.itemised, self._note_inexact)
+        self.joins = ExactJoins(self.plan.itemised, self.inexact)
         # Whether a pass may bring more than one item somewhere.
         self._shared = {helper.id for helpers in graph.shared.values() for helper in helpers}
         self._uses: dict[str, dict[str, tuple[float, int]]] = {}
@@ -133,21 +134,17 @@ class Passes:
     def _stage_outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> StepOutcome:
         survives, ended, tardy, evidence = sum_losses(arriving, lost, stage.sure)
         if any(place in lost and place not in stage.sure for place in stage.risky):
-            self._note_inexact("losses of branches side by side")
+            self.inexact.add_once("losses of branches side by side")
         if any(part.several for part in lost.values()):
-            self._note_inexact("losses where one pass has become several")
+            self.inexact.add_once("losses where one pass has become several")
         if are_mixed(lost, stage.sure):
-            self._note_inexact("losses of several sorts side by side")
+            self.inexact.add_once("losses of several sorts side by side")
         gone = arriving.passes * (1 - survives)
         late = most(0.0, gone - ended) * tardy
         through = arriving.passes * survives
         ratio = arriving.items / arriving.passes if arriving.passes else 0.0
         onward = Moving(through, through * ratio, arriving.most, min(arriving.evidence, evidence))
         return StepOutcome(onward, most(0.0, gone - late - ended), late, 0.0, min(arriving.evidence, evidence), ended)
-
-    def _note_inexact(self, why: str) -> None:
-        if why not in self.inexact:
-            self.inexact.append(why)
 
     def _sweep_stage(self, stage: Stage, starts: dict[int, Moving], edges: list[Moving | None]) -> Lost:
         """One pass in order over the level; ``edges`` holds what moves along each edge. Returns what each connected
@@ -168,8 +165,9 @@ class Passes:
                 self._note_skipped(stage, node, (began, starting.get(place, set())), turns, arriving, done)
             reached.append(self._leave_node(node, arriving, done, edges))
             bounds.append(arriving.most)
-            several = arriving.most > bound or (node.step.per_item and self._several)
-            add_loss(node, done, lost, arriving, several)
+            if done.failed or done.late or done.ended or ends_run(node.step):
+                several = arriving.most > bound or (node.step.per_item and self._several)
+                add_loss(node, done, lost, arriving, several)
         return lost
 
     def _note_skipped(
@@ -191,7 +189,7 @@ class Passes:
         turn = most(sum([started.get(name, 0.0) for name in before]), arriving.passes)
         done.skipped = turn - arriving.passes if node.enabled else turn
         if any(way.skip for way in node.ways) and bound > 1:
-            self._note_inexact("what is skipped where more than one pass may come")
+            self.inexact.add_once("what is skipped where more than one pass may come")
 
     def _starting_at(self, stage: Stage, starts: dict[int, Moving]) -> dict[int, set[str]]:
         """The triggers that begin at each step of a level; "" for what begins with it."""
@@ -232,7 +230,7 @@ class Passes:
             if done.ended and step.per_item and self._several:
                 share = least(1.0, done.ended / turns)
                 done.ended = arriving.passes * in_each_world(_share_of_any, share, turns / arriving.passes)
-                self._note_inexact("a run that ends for an item")
+                self.inexact.add_once("a run that ends for an item")
         left = passes_left(node, arriving, step, done, evidence)
         done.success = left
         return done
@@ -257,7 +255,7 @@ class Passes:
             if over and amount:
                 # An item that ends the run ends it for all; those after it are counted still.
                 done.ended = reached * (1 - (1 - least(1.0, over / amount)) ** most(1.0, times))
-                self._note_inexact("a run that ends within a loop")
+                self.inexact.add_once("a run that ends within a loop")
             return
         inside = self._stage_outcome(node.inner, arriving, self._run_stage(node.inner, arriving))
         if inside.ended and arriving.passes:
@@ -312,12 +310,13 @@ class Passes:
         """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
         moving = done.success
         gone = done.failed + done.late
-        if node.single and not gone:
+        if node.single and not (gone and node.keeps_failures):
             edges[node.ways[0].edge] = moving
             return moving.passes, moving.passes
         for way in node.ways:
             self._follow_way(node, arriving, done, edges, moving, way, gone)
-        kept = gone > 0 and not node.step.per_item and any(way.plain and way.failure for way in node.ways)
+        kept = gone > 0 and node.keeps_failures and not node.step.per_item
+        kept = kept and any(way.plain and way.failure for way in node.ways)
         return moving.passes + (gone if kept else 0.0), moving.passes
 
     def _follow_way(
@@ -354,7 +353,7 @@ class Passes:
         # Items are dealt out; a pass goes on where at least one item does.
         each = ok.items / ok.passes if ok.passes else 0.0
         if self._several or each > 1 + _SMALL:
-            self._note_inexact("a decision over several items")
+            self.inexact.add_once("a decision over several items")
         return ok.passes * in_each_world(_share_of_any, share, each), ok.items * share
 
 

@@ -4,13 +4,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import reduce
 
 from zeitbuch.core.assumptions.uncertain import least, most
 from zeitbuch.core.model.records import JoinMode
 
-from .moving import NEVER, NOTHING, STRONGEST, Moving
+from .moving import NEVER, NOTHING, STRONGEST, Moving, Reasons
 from .plan import JoinTree, Node
 
 _SMALL = 1e-12
@@ -19,9 +18,9 @@ _SMALL = 1e-12
 class ExactJoins:
     """The joins of one flow; ``itemised`` says that a pass may bring several items somewhere."""
 
-    def __init__(self, itemised: bool, note_inexact: Callable[[str], None]) -> None:
+    def __init__(self, itemised: bool, inexact: Reasons) -> None:
         self.itemised = itemised
-        self.note_inexact = note_inexact
+        self.inexact = inexact
         self.started: dict[str, float] = {}  # passes that each trigger starts; "" for what begins with the level
         self.most = 1.0  # at once
 
@@ -56,7 +55,7 @@ class ExactJoins:
             high = met.most + start.most if node.step.join == "each" else max(met.most, start.most)
             return Moving(met.passes + start.passes, met.items + start.items, high, evidence)
         # Another trigger starts another run: both never come in one.
-        self.note_inexact("a trigger and a branch that meet")
+        self.inexact.add_once("a trigger and a branch that meet")
         passes, items = (
             combine_arrivals([met.passes, start.passes], mode),
             combine_arrivals([met.items, start.items], mode),
@@ -98,7 +97,7 @@ class ExactJoins:
             else self._shared(tie, first, second)
         )
         if self.itemised and (abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL):
-            self.note_inexact("a join of branches with several items")
+            self.inexact.add_once("a join of branches with several items")
         pick = least if tie.mode == "all" else most
         whole = pick(first.passes, second.passes)
         items = pick(first.items, second.items) * (passes / whole if whole else 0.0)
@@ -113,7 +112,7 @@ class ExactJoins:
     def _shared(self, tie: JoinTree, a: Moving, b: Moving) -> float:
         """Expected passes of branches that some triggers begin together and others alone, as if all that a branch keeps were spread
         evenly over the runs of its triggers: what is kept may hang on the trigger, and then only samples tell."""
-        self.note_inexact("branches that only some triggers begin together")
+        self.inexact.add_once("branches that only some triggers begin together")
         base = self._base_of(tie, [])
         parts = [base + sum([self.started.get(name, 0.0) for name in names]) for names in tie.alone]
         if not base or not all(parts):
@@ -129,7 +128,7 @@ class ExactJoins:
         if not a.passes and not b.passes:
             return 0.0
         if _guessed_waiting(tie, a, b, base, bound):
-            self.note_inexact("a join of branches of which no rule says how they go together")
+            self.inexact.add_once("a join of branches of which no rule says how they go together")
             if tie.mode != "all":
                 return most(a.passes, b.passes)
             # As if they were side by side, but never more than either brings.

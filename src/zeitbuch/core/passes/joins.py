@@ -46,10 +46,10 @@ class JoinAnalysis:
     ) -> None:
         self.nodes, self.position, self.ins, self.skips = nodes, position, ins, skips
         self.level = level
-        self._led: dict[str, set[str]] = {}  # the triggers that lead to a step directly
+        self.led: dict[str, set[str]] = {}  # the triggers that lead to a step directly
         for edge in level.edges:
             if edge.source in triggers:
-                self._led.setdefault(edge.target, set()).add(edge.source)
+                self.led.setdefault(edge.target, set()).add(edge.source)
         self._before: list[int] = []
         self._exits: dict[int, Exits] = {}
         self._came_through: dict[tuple[int, int], bool] = {}
@@ -193,17 +193,13 @@ class JoinAnalysis:
         alone = (tuple(sorted(begun[0] - shared)), tuple(sorted(begun[1] - shared)))
         return JoinTree(mode or "all", "shared", -1, first.met, second.met, begun=tuple(sorted(shared)), alone=alone)
 
-    def triggers_of(self, step: str) -> set[str]:
-        """The triggers that lead to a step directly."""
-        return self._led.get(step, set())
-
     def begun_by(self, edges: Edges) -> set[str]:
         """The triggers that begin what leads to some edges; "" for what begins with its level."""
         mask = 0
         for _, edge in edges:
             mask |= self.before[self.position[edge.source]]
         begun = {"" for place, came in enumerate(self.ins) if mask >> place & 1 and not came}
-        return begun.union(*[led for step, led in self._led.items() if mask >> self.position[step] & 1])
+        return begun.union(*[led for step, led in self.led.items() if mask >> self.position[step] & 1])
 
 
 def _judge_clean(waits: bool, ways: list[list[Way]], node: Node) -> tuple[JoinRelation, bool, bool]:

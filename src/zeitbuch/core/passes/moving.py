@@ -20,6 +20,14 @@ RANK_OF_EVIDENCE = {name: index for index, name in enumerate(EVIDENCE)}
 NEVER = math.inf
 
 
+class Reasons(list[str]):
+    """Why an expectation is not exact, each reason once."""
+
+    def add_once(self, why: str) -> None:
+        if why not in self:
+            self.append(why)
+
+
 class Pass(Struct, frozen=True, gc=False):
     """``arrivals``: times the step is reached; ``runs``: times it is executed, repetitions after failures
     included; ``turns`` and ``turns2``: mean of K and of K squared for agents."""
@@ -97,11 +105,14 @@ def passes_left(node: Node, arriving: Moving, step: Step, done: StepOutcome, evi
 
 
 def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving, several: bool) -> None:
+    """Adds to what each part of a level loses what a step does."""
     gone = 0.0 if node.keeps_failures else done.failed
     late = 0.0 if node.keeps_timeouts else done.late
     over = done.ended
     if ends_run(node.step):
         over += done.success.passes
+        if node.step.per_item:  # the pass goes on without the items that are lost, and ends the run
+            gone = late = 0.0
     all_gone = gone + late + over
     if all_gone > 0:
         part = lost.setdefault(node.part, LostPart())

@@ -59,8 +59,11 @@ def capped(value: Value, cap: float, words: str) -> Value:
 def tries_of(failure: Value, timeout: Value, tries: int) -> tuple[float, float, float]:
     """For one pass of a step that is tried ``tries`` times again: executions, the chance that all of them fail or run out of time,
     and the chance that the last runs out of time; each the mean over both ranges, and in every world what it is there."""
+    sure = type(failure.amount) is not Uncertain and type(timeout.amount) is not Uncertain
+    if sure and not (failure.high > failure.low or timeout.high > timeout.low):
+        return _tries_at(failure.amount, timeout.amount, tries)
     means = _tries_between(_ends_of(failure), _ends_of(timeout), tries)
-    if type(failure.amount) is not Uncertain and type(timeout.amount) is not Uncertain:
+    if sure:
         return means
     done, gone, late = _tries_in_worlds(failure.amount, timeout.amount, tries)
     return Uncertain(means[0], done), Uncertain(means[1], gone), Uncertain(means[2], late)
@@ -82,6 +85,14 @@ def _tries_in_worlds(failure: float, timeout: float, tries: int) -> tuple[Any, A
     return done, over, late
 
 
+def _tries_at(fail: float, slow: float, tries: int) -> tuple[float, float, float]:
+    """Executions, the chance that all fail or run out of time, and that the last runs out of time, for chances of one try."""
+    wrong = min(1.0, fail + slow)
+    over = wrong ** (tries + 1)
+    done = (1 - over) / (1 - wrong) if wrong < 1 else tries + 1.0
+    return done, over, over * slow / (fail + slow) if slow else 0.0
+
+
 @lru_cache(maxsize=4096)
 def _tries_between(
     failure: tuple[float, float, float], timeout: tuple[float, float, float], tries: int
@@ -91,10 +102,7 @@ def _tries_between(
     done = gone = late = 0.0
     for fail in fails:
         for slow in lates:
-            wrong = min(1.0, fail + slow)
-            over = wrong ** (tries + 1)
-            done += (1 - over) / (1 - wrong) if wrong < 1 else tries + 1
-            gone += over
-            late += over * slow / (fail + slow) if slow else 0.0
+            one = _tries_at(fail, slow, tries)
+            done, gone, late = done + one[0], gone + one[1], late + one[2]
     count = len(fails) * len(lates)
     return done / count, gone / count, late / count

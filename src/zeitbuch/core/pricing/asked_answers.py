@@ -17,7 +17,9 @@ _TOKENS = {
 }  # fmt: skip
 _NUMBERS = {"one": 1, "a single": 1, "single": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "ten": 10}
 _COUNTED = tuple(_TOKENS)
-_DIGIT_BEFORE = re.compile(r"\d\s")
+_BLANKS = "\n\r\t\v\f"
+_NUMBER_WORDS = tuple(f" {word} " for word in _NUMBERS)
+_DIGIT_BEFORE = re.compile("[0-9] ")
 _FEWEST = 10.0
 _UNITS = r"(words?|tokens?|characters?|letters?|sentences?|lines?|bullets?|(?:bullet )?points?|paragraphs?)"
 _AT_MOST = re.compile(
@@ -33,13 +35,23 @@ _EXACTLY = re.compile(
 _YES_OR_NO = re.compile(r"\b(?:yes or no|yes/no|true or false|true/false)\b", re.IGNORECASE)
 
 
+def _may_number(lower: str) -> bool:
+    """Whether a number may stand before a blank: most prompts have none, and single signs are looked for quickly."""
+    if not lower.isascii():
+        return True
+    flat = f" {lower}"
+    for blank in _BLANKS:
+        flat = flat.replace(blank, " ")
+    for word in _NUMBER_WORDS:
+        if word in flat:
+            return True
+    return _DIGIT_BEFORE.search(flat) is not None
+
+
 def _may_count(lower: str) -> bool:
-    """Whether a number stands before what a length is counted in: most prompts have none, and a look at their words is quick."""
-    words = lower.split()
-    if _NUMBERS.keys().isdisjoint(words) and _DIGIT_BEFORE.search(lower) is None:
-        return False
+    """Whether a number stands before what a length is counted in."""
     before = ""
-    for word in words:
+    for word in lower.split() if _may_number(lower) else ():
         if (before in _NUMBERS or before[-1:].isdigit()) and word.startswith(_COUNTED):
             return True
         before = word

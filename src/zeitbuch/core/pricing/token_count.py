@@ -236,7 +236,7 @@ def count_tokens(text: str, family: str = "") -> float:
     for line in text.splitlines(keepends=True):
         if "\t" not in line:
             # Several spaces are a piece of their own, however many; what comes after them has none before it.
-            parts = _SPACES.split(line) if "  " in line else [line]
+            parts = _SPACES.split(line) if "   " in line else line.split("  ")
             cost = spaces * (len(parts) - 1)
             for part in parts:
                 first, *rest = part.split(" ")

@@ -134,6 +134,15 @@ def _unreached(view: FlowView) -> Iterator[Hit]:
         yield Hit(lost[0], f"no way leads to {names}")
 
 
+def _behind_ends(view: FlowView) -> Iterator[Hit]:
+    for end in view.of_kind("end"):
+        ways = [link for link in view.graph.leaving.get(end.id, ()) if link.role != "attach"]
+        behind = [step for link in ways if (step := view.target_of(link)) is not None]
+        if behind:
+            names = join_words(list(dict.fromkeys(quote_name(step.title) for step in behind)))
+            yield Hit(end, f"{quote_name(end.title)} is an end, and a way leads on from it to {names}")
+
+
 def _needed_though_off(view: FlowView) -> Iterator[Hit]:
     off = {step.id: step for step in view.flow.steps if not step.enabled}
     told: set[str] = set()
@@ -209,6 +218,11 @@ CHECKS: tuple[Check, ...] = (
           "The ways from all triggers are followed.",
           "Steps that only a condition that never holds leads to.",
           "Link it, or take it out.", _unreached),
+    Check("end-goes-on", "medium", "a way leads on from an end",
+          "Whether what is behind it runs depends on the platform: it is done and paid for, or never.",
+          "Links that leave an end which is switched on, to steps that are switched on.",
+          "Steps that are called an end elsewhere and are read as another kind.",
+          "Take the link out, or the end; where the step only answers its caller, say so in the dialect.", _behind_ends),
     Check("source-off", "high", "a value of a step that is switched off",
           "The step gets nothing, and goes on with it.",
           "References of steps that are switched on to steps that are not.",
