@@ -3,8 +3,6 @@
 
 from __future__ import annotations
 
-from operator import attrgetter
-
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS
 from zeitbuch.core.assumptions.shares import is_one_but_rounded
@@ -20,7 +18,6 @@ from .joins import JoinAnalysis
 from .plan import Node, Plan, Stage, Way, ends_run, loses_passes, needs_telling_apart, ties_of
 
 _NEVER = Value(0.0, "default", "default")
-_SUCCESS, _FAILURE, _TIMEOUT = (attrgetter(outcome) for outcome in ("success", "failure", "timeout"))
 
 
 def is_error(edge: Edge) -> bool:
@@ -397,5 +394,5 @@ def _runs_beside(node: Node) -> bool:
     always = [way for way in node.ways if way.share is None]
     cases = [way.case for way in node.ways if way.share is not None]
     of_cases = len(cases) if node.step.inclusive else max([cases.count(case) for case in set(cases)], default=0)
-    succeeding, failing, late = (sum([outcome(way) for way in always]) for outcome in (_SUCCESS, _FAILURE, _TIMEOUT))
-    return succeeding + of_cases > 1 or failing > 1 or late > 1
+    succeeding = sum([way.success for way in always]) + of_cases
+    return max(succeeding, sum([way.failure for way in always]), sum([way.timeout for way in always])) > 1
