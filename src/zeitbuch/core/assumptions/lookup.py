@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from copy import copy
 from typing import Protocol
 
@@ -191,11 +191,11 @@ class AssumptionLookup:
             return value
         return self.worlds.in_worlds(f"default {quantity} {name}", quantity, value)
 
-    def equal_parts(self, name: str, what: Sequence[str], whole: float) -> list[float]:
-        """What parts of a ``whole`` are when nothing tells them apart; ``what`` says in words what each is."""
-        if self.worlds is None or len(what) < 2:
-            return [whole / len(what)] * len(what)
-        return self.worlds.in_equal_parts(f"{self.flow_id} {name}", what, whole)
+    def equal_parts(self, name: str, count: int, whole: float, what: Callable[[], Sequence[str]]) -> list[float]:
+        """What so many parts of a ``whole`` are when nothing tells them apart; ``what`` says in words what each is."""
+        if self.worlds is None or count < 2:
+            return [whole / count] * count
+        return self.worlds.in_equal_parts(f"{self.flow_id} {name}", what(), whole)
 
     def factor(self, month: int) -> tuple[float, str]:
         """By what a declared volume of a month (1..12; 0 for the average one) is multiplied, and in words why: its season, and the

@@ -37,8 +37,12 @@ def shares_of_tools(agent: Step, tools: Sequence[Step], lookup: AssumptionLookup
     total = sum([value.amount for value in found.values()])
     whole = total if len(found) == len(tools) and total else most(1.0, total)
     missing = [tool for tool in tools if tool.id not in found]
-    names = [f"share of the calls of ‘{tool.title}’ by ‘{agent.title}’" for tool in missing]
-    parts = iter(lookup.equal_parts(f"tools {agent.id}", names, most(0.0, 1 - total / whole)) if missing else [])
+    left = most(0.0, 1 - total / whole)
+
+    def names() -> list[str]:
+        return [f"share of the calls of ‘{tool.title}’ by ‘{agent.title}’" for tool in missing]
+
+    parts = iter(lookup.equal_parts(f"tools {agent.id}", len(missing), left, names) if missing else [])
     words = "tools in equal parts"
     return [
         structs.replace(found[tool.id], amount=found[tool.id].amount / whole)

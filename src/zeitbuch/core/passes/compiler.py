@@ -227,11 +227,13 @@ class Planner:
 
     def _equal_parts(self, step: Step, missing: list[Way], count: int, whole: float) -> list[float]:
         """Cases that nothing tells apart, and where there is but one way out the case of doing nothing."""
-        names = [self.graph.names.get(way.target, way.target) for way in missing]
-        names += ["doing nothing"] * (count - len(missing))
-        return self.lookup.equal_parts(
-            f"share {step.id}", [f"share of ‘{name}’ at ‘{step.title}’" for name in names], whole
-        )
+
+        def names() -> list[str]:
+            found = [self.graph.names.get(way.target, way.target) for way in missing]
+            found += ["doing nothing"] * (count - len(missing))
+            return [f"share of ‘{name}’ at ‘{step.title}’" for name in found]
+
+        return self.lookup.equal_parts(f"share {step.id}", count, whole, names)
 
     def _named_shares(self, step: Step, ways: list[Way], links: dict[int, Edge]) -> dict[int, Value]:
         found: dict[int, Value] = {}
