@@ -16,8 +16,9 @@ from typing import Any
 
 SECONDS = 300  # of a command: twice what the slowest takes on a busy machine
 LIBRARIES = (
-    "docx", "lark", "matplotlib.backends.backend_agg", "matplotlib.backends.backend_svg", "matplotlib.figure", "PIL.Image", "psycopg", "scipy.special",
-    "scipy.stats", "sqlalchemy.dialects.postgresql", "sqlalchemy.dialects.sqlite", "tokenizers", "xlsxwriter",
+    "docx", "duckdb", "ibis.backends.duckdb", "lark", "matplotlib.backends.backend_agg", "matplotlib.backends.backend_svg", "matplotlib.figure",
+    "PIL.Image", "psycopg", "pyarrow.compute", "pyarrow.parquet", "scipy.special", "scipy.stats", "sqlalchemy.dialects.postgresql",
+    "sqlalchemy.dialects.sqlite", "tokenizers", "xlsxwriter",
 )  # fmt: skip
 
 

@@ -42,14 +42,19 @@ class EngineWords:
 
     def fetch_rows(self, expression: Any) -> list[dict[str, Any]]:
         """What an expression comes to."""
-        rows: list[dict[str, Any]] = expression.to_pyarrow().to_pylist()
+        # Asked by its SQL: Ibis's own way to a table loads pandas first, for most of a second.
+        engine = expression.get_backend()
+        found = engine.con.sql(engine.compile(expression)).to_arrow_table()
+        rows: list[dict[str, Any]] = found.cast(expression.schema().to_pyarrow()).to_pylist()
         return rows
 
     def small_table(self, table: Any, connection: Any) -> Any:
         """A few rows (Arrow) as a table that records can be held against."""
         import ibis
 
-        return ibis.memtable(table)
+        name = ibis.util.gen_name("zeitbuch")
+        connection.con.register(name, table)
+        return connection.table(name)
 
     @cached_property
     def _digest(self) -> Any:
@@ -119,6 +124,15 @@ class SparkWords(EngineWords):
     """Spark's words; its session counts in UTC."""
 
     kind: EngineKind = "spark"
+
+    def fetch_rows(self, expression: Any) -> list[dict[str, Any]]:
+        rows: list[dict[str, Any]] = expression.to_pyarrow().to_pylist()
+        return rows
+
+    def small_table(self, table: Any, connection: Any) -> Any:
+        import ibis
+
+        return ibis.memtable(table)
 
     def try_cast(self, value: Any, kind: str) -> Any:
         import ibis
