@@ -40,8 +40,10 @@ class Drawn:
 class Level:
     """The steps of one level with their links and assumptions, and those of the scopes within it."""
 
-    def __init__(self, prefix: str, scope: str | None, failures: tuple[float, ...] = (0.0, 0.0, 0.3)) -> None:
-        self.prefix, self.scope, self.failures = prefix, scope, failures
+    def __init__(self, prefix: str, scope: str | None, often: bool = False, alone: bool = False) -> None:
+        """``often``: its steps fail often. ``alone``: no branches meet, nothing goes back, no step runs out of time."""
+        self.prefix, self.scope, self.alone = prefix, scope, alone
+        self.failures = (0.0, 0.3, 0.3, 0.5) if often else (0.0, 0.0, 0.3)
         self.steps: list[Step] = []
         self.own: list[Step] = []
         self.links: list[Link] = []
@@ -67,7 +69,7 @@ class Level:
             Rule(
                 step=name,
                 failure=draw(st.sampled_from(self.failures)),
-                timeout=draw(st.sampled_from([0.0, 0.0, 0.2])),
+                timeout=0.0 if self.alone else draw(st.sampled_from([0.0, 0.0, 0.2])),
             ),
             Rule(step=name, items=draw(st.sampled_from([0.5, 1.0, 2.0, 3.0]))),
         ]
@@ -82,7 +84,10 @@ class Level:
     def link_steps(self, draw: st.DrawFn) -> None:
         for i in range(1, len(self.own)):
             before = st.lists(
-                st.integers(max(0, i - 3), i - 1), min_size=0 if self.scope else 1, max_size=2, unique=True
+                st.integers(max(0, i - 3), i - 1),
+                min_size=0 if self.scope else 1,
+                max_size=1 if self.alone else 2,
+                unique=True,
             )
             for b in draw(before):
                 self.links.append(
@@ -94,7 +99,7 @@ class Level:
                         after=draw(st.sampled_from(AFTER)),  # type: ignore[arg-type]
                     )
                 )
-        if draw(st.booleans()):
+        if not self.alone and draw(st.booleans()):
             last = self.own[draw(st.integers(0, len(self.own) - 1))]
             first = self.own[draw(st.integers(0, self.own.index(last)))]
             if last.kind == "decide" and not last.inclusive:
@@ -107,7 +112,7 @@ def _fill_level(draw: st.DrawFn, level: Level, count: int, itemised: bool, depth
         deeper = depth > 0 and draw(st.integers(0, 3)) == 0
         made = level.add_step(draw, itemised, SCOPES if deeper else FLAT)
         if deeper:
-            inner = Level(f"{made.id}_", made.id)
+            inner = Level(f"{made.id}_", made.id, alone=level.alone)
             _fill_level(draw, inner, draw(st.integers(1, 4)), itemised, depth - 1)
             level.steps += inner.steps
             level.links += inner.links
@@ -130,10 +135,12 @@ def any_flows(draw: st.DrawFn) -> Drawn:
 
 
 @st.composite
-def any_scopes(draw: st.DrawFn) -> Drawn:
-    """A scope in which steps often fail and take ways of their own, what comes after it, and what takes its failures; once, or in a loop."""
-    inner = Level("a", "g", (0.0, 0.3, 0.3, 0.5))
-    _fill_level(draw, inner, draw(st.integers(2, 5)), draw(st.integers(0, 3)) == 0, draw(st.sampled_from([0, 0, 0, 1])))
+def any_scopes(draw: st.DrawFn, alone: bool = False) -> Drawn:
+    """A scope in which steps often fail and take ways of their own, what comes after it, and what takes its failures; once, or in a loop.
+    ``alone``: without items, and see ``Level``."""
+    inner = Level("a", "g", often=True, alone=alone)
+    itemised = not alone and draw(st.integers(0, 3)) == 0
+    _fill_level(draw, inner, draw(st.integers(2, 5)), itemised, draw(st.sampled_from([0, 0, 0, 1])))
     around = draw(st.sampled_from([None, None, "l"]))
     own = [Step(id=name, kind="http", scope=around) for name in ("z", "x")]
     own.append(Step(id="g", kind=draw(st.sampled_from(["group", "guard", "parallel"])), scope=around))  # type: ignore[arg-type]

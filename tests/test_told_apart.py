@@ -5,9 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, assume, given, settings
 from msgspec import structs
 
+from any_shape import Drawn, any_scopes
 from builders import flow, link, step
+from conftest import draws
+from one_by_one import OneByOne
 from test_sampled import both
 from zeitbuch.core.assumptions.rules import Rule
 from zeitbuch.core.model.records import Flow, Link, Retry
@@ -258,6 +262,31 @@ def test_a_scope_loses_pass_by_pass(name: str) -> None:
     assert exact.exact == known, exact.inexact
     if known:
         assert exact.of[where].runs == pytest.approx(true)
+
+
+@settings(max_examples=draws(40), deadline=None, suppress_health_check=list(HealthCheck))
+@given(any_scopes(alone=True))
+def test_scopes_lose_what_runs_gone_through_one_by_one_lose(drawn: Drawn) -> None:
+    scopes = {one.scope for one in drawn.flow.steps} - {"g", "l"}
+    # What a scope loses by itself beside what is in it has cases of its own above.
+    assume(not any(rule.step in scopes and rule.failure for rule in drawn.rules))
+    assume(not any(one.id in scopes and one.retry is not None for one in drawn.flow.steps))
+    assert _differing(drawn, 1000) == [] or _differing(drawn, 16_000) == []
+
+
+def _differing(drawn: Drawn, runs: int) -> list[str]:
+    """Steps of which the means are more than five standard errors apart, sampled or exact."""
+    true, (exact, sample) = OneByOne(drawn, runs, runs), both(drawn.flow, drawn.rules, 4 * runs, runs)
+    found: list[str] = []
+    for name in true.executed:
+        counts = sample.of[name].runs if name in sample.of else sample.zero
+        # The variance of a count is at least about its mean: rare events may not have been seen at all.
+        error = (max(float(counts.var()), 0.3 * min(1.0, true.mean(name))) / runs) ** 0.5
+        means = [float(counts.mean())] + ([float(exact.of[name].runs)] if exact.exact and name in exact.of else [])
+        found += [
+            f"{name}: {true.mean(name)} and {mean}" for mean in means if abs(mean - true.mean(name)) > 5 * error + 1e-9
+        ]
+    return found
 
 
 def test_of_very_many_passes_a_part_stands_for_all(monkeypatch: pytest.MonkeyPatch) -> None:
