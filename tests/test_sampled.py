@@ -296,6 +296,24 @@ def test_a_cycle_that_grows_is_cut_and_said() -> None:
     assert all((made.runs >= 0).all() for made in sample.of.values())
 
 
+def test_circles_are_gone_round_by_themselves_and_only_the_cut_one_is_told() -> None:
+    steps = [step("a", yields="many"), step("d", "decide"), step("b"), step("e", "decide", per_item=True), step("z")]
+    links = [
+        link("start", "b"), link("b", "e"), link("e", "b", "case", "again"), link("e", "a", "case", "on"),
+        link("a", "d"), link("d", "a", "case", "again"), link("d", "z", "case", "on"),
+    ]  # fmt: skip
+    rules = [
+        Rule(step="a", items=3.0),
+        Rule(step="d", case="again", share=0.5),
+        Rule(step="e", case="again", share=0.25),
+    ]
+    exact, _ = both(flow(steps, links), rules, 1)
+    assert exact.plan.top.circles == [(0, 1), (2, 3)]
+    # Of what comes to ``d`` half goes back, with three times the items: they have no end, and its passes have.
+    assert exact.capped == ["A"]
+    assert exact.of["b"].runs == pytest.approx(4 / 3) and exact.of["d"].runs == pytest.approx(2.0)
+
+
 # -- single rules ------------------------------------------------------------------------------------------------
 
 

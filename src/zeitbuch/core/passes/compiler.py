@@ -15,7 +15,8 @@ from zeitbuch.core.model.records import Step
 
 from .agents import shares_of_tools, turns_of
 from .joins import JoinAnalysis
-from .plan import Node, Plan, Stage, Way, ends_run, loses_passes, needs_telling_apart, ties_of
+from .level_parts import circles_of, connected_parts, is_sure, risky_parts
+from .plan import Node, Plan, Stage, Way, needs_telling_apart
 
 _NEVER = Value(0.0, "default", "default")
 
@@ -66,7 +67,7 @@ class Planner:
         outside = 1 << len(position)
         incoming, outgoing, ins = _sort_edges(level, position, outside)
         self.skips = any([bool(edge.link.after) and "skip" in edge.link.after for edge in level.edges])
-        part = _connected_parts(position, level.edges)
+        part = connected_parts(position, level.edges)
         skips = self.skips
         nodes = [
             self._make_node(step, outgoing.get(step.id, []), part[index]) for index, step in enumerate(level.steps)
@@ -79,8 +80,9 @@ class Planner:
         _set_arrivals(nodes, incoming, cyclic, joins)
         entries = [index for index, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
-        stage.risky = _risky_parts(nodes, entries)
-        stage.sure = [] if cyclic else [part for part in stage.risky if _is_sure(part, nodes)]
+        stage.circles = circles_of(level.edges, position) if cyclic else []
+        stage.risky = risky_parts(nodes, entries)
+        stage.sure = [] if cyclic else [part for part in stage.risky if is_sure(part, nodes)]
         stage.apart = level.scope is not None and needs_telling_apart(nodes, cyclic, bool(stage.risky))
         return stage
 
@@ -331,70 +333,3 @@ def _waiting_starts(
         if forward and nodes[joins.position[name]].step.join in (None, "all"):
             found |= {(trigger, name) for trigger in direct & joins.begun_by(forward)}
     return found
-
-
-def _connected_parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
-    """The connected part of each step of a level, numbered."""
-    root = list(range(len(position)))  # each part is known by its first step
-    for edge in edges:
-        first = position.get(edge.source)
-        if first is None:
-            continue
-        second = position[edge.target]
-        while root[first] != first:
-            root[first] = first = root[root[first]]
-        while root[second] != second:
-            root[second] = second = root[root[second]]
-        if first < second:
-            root[second] = first
-        else:
-            root[first] = second
-    for index, first in enumerate(root):
-        root[index] = root[first]
-    numbers: dict[int, int] = {}
-    return [numbers.setdefault(first, len(numbers)) for first in root]
-
-
-def _risky_parts(nodes: list[Node], entries: list[int]) -> list[int]:
-    """Parts where branches run side by side, or go on behind an end of the run, and more than one step may lose a pass: their losses are no
-    sum."""
-    begun = [nodes[index].part for index in entries]
-    splits = {
-        node.part
-        for node in nodes
-        if node.ways and (_runs_beside(node) or (node.step.kind == "end" and ends_run(node.step)))
-    }
-    splits |= {part for part in begun if begun.count(part) > 1}
-    if not splits:
-        return []
-    losing: dict[int, int] = {}
-    for node in nodes:
-        if loses_passes(node):
-            losing[node.part] = losing.get(node.part, 0) + 1
-    return sorted(place for place in splits if losing.get(place, 0) > 1)
-
-
-def _is_sure(part: int, nodes: list[Node]) -> bool:
-    """Whether a pass reaches every step of a part once, unless it gets lost: no decision, no way for failures or what is skipped, no way that
-    counts for itself, no items. What several of its steps lose is a product then."""
-    return all(
-        all(way.plain and way.share is None for way in node.ways)
-        and all(tie.mode != "each" for tie in ties_of(node.incoming))
-        and not node.step.per_item
-        for node in nodes
-        if node.part == part
-    )
-
-
-def _runs_beside(node: Node) -> bool:
-    """Whether a pass may go on by several ways at once (after one outcome all that always take it, and those of one case), or by one though
-    it has got lost: what is skipped goes on whatever came of the steps before it, and what is left of its items goes on without those lost."""
-    if node.ways and (node.step.per_item or any([way.skip for way in node.ways])):
-        return True
-    if len(node.ways) < 2:
-        return False
-    always = [way for way in node.ways if way.share is None]
-    cases = [way.case for way in node.ways if way.share is not None]
-    of_cases = len(cases) if node.step.inclusive else max([cases.count(case) for case in set(cases)], default=0)
-    succeeding = sum([way.success for way in always]) + of_cases
-    return max(succeeding, sum([way.failure for way in always]), sum([way.timeout for way in always])) > 1

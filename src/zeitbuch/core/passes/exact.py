@@ -7,7 +7,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Collection
+
+from msgspec import structs
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
@@ -29,6 +30,8 @@ from .moving import (
     Pass,
     Reasons,
     StepOutcome,
+    Sweep,
+    Turns,
     add_loss,
     are_mixed,
     expected_tries,
@@ -39,8 +42,6 @@ from .plan import Node, Plan, Stage, edges_of_tie, ends_run
 from .ranged import mean_over
 
 _SMALL = 1e-12
-# Of each step so far the triggers that begin what is before it, and the most passes that a run can bring there.
-Turns = dict[str, tuple[Collection[str], float]]
 
 
 def geometric_rounds(rounds: float, cap: int | None) -> float:
@@ -109,27 +110,48 @@ class Passes:
 
     def _run_stage(self, stage: Stage, arriving: Moving, starts: dict[int, Moving] | None = None) -> Lost:
         """Runs a level; returns what each connected part of it loses by failures that nothing handles."""
-        if starts is None:
-            starts = dict.fromkeys(stage.entries, arriving)
-        edges: list[Moving | None] = [None] * len(stage.edges)
+        sweep = self._begin_sweep(stage, starts if starts is not None else dict.fromkeys(stage.entries, arriving))
+        place = 0
+        for first, last in stage.circles:
+            self._sweep_stage(stage, sweep, range(place, first))
+            self._go_round(stage, sweep, range(first, last + 1))
+            place = last + 1
+        self._sweep_stage(stage, sweep, range(place, len(stage.nodes)))
+        return sweep.lost
+
+    def _begin_sweep(self, stage: Stage, starts: dict[int, Moving]) -> Sweep:
+        whole = max((moving.passes for moving in starts.values()), default=0.0)
+        return Sweep(
+            starts=starts,
+            began=self._started if stage is self.plan.top and self._started is not None else {"": whole},
+            starting=self._starting_at(stage, starts) if stage.skips else {},
+            bound=max((moving.most for moving in starts.values()), default=1.0),
+            edges=[None] * len(stage.edges),
+            reached=[(0.0, 0.0)] * len(stage.nodes),
+            bounds=[0.0] * len(stage.nodes),
+            turns={},
+            lost={},
+        )
+
+    def _go_round(self, stage: Stage, sweep: Sweep, places: range) -> None:
+        """Goes over the steps of circles until no passes are left in them, each time allowing one more round, up to the cap."""
+        nodes = stage.nodes[places.start : places.stop]
+        edges = [way.edge for node in nodes for way in node.ways]
+        lost = sweep.lost
         before = items_before = -1.0
-        lost: Lost = {}
-        for turn in range(CYCLE_ROUNDS if stage.cyclic else 1):
-            lost = self._sweep_stage(stage, starts, edges)
-            if not stage.cyclic:
-                break
+        for turn in range(CYCLE_ROUNDS):
+            sweep.lost = {part: structs.replace(had) for part, had in lost.items()}
+            self._sweep_stage(stage, sweep, places)
             # Passes may die out while the items with them become more: both have to come to an end.
-            total = sum(moving.passes for moving in edges if moving is not None)
-            items = sum(moving.items for moving in edges if moving is not None)
+            moved = [moving for edge in edges if (moving := sweep.edges[edge]) is not None]
+            total, items = sum([moving.passes for moving in moved]), sum([moving.items for moving in moved])
             settled = is_settled(total, before)
             if settled and is_settled(items, items_before) and math.isfinite(float(items)):
                 break
             more = float(items) - float(items_before)
             before, items_before = total, items
             if turn == CYCLE_ROUNDS - 1 and not (settled and abs(more) <= 1e-6 * most(1.0, float(items))):
-                heads = [node.step.title for node in stage.nodes if node.backs]
-                self.capped.append(", ".join(heads))
-        return lost
+                self.capped.append(", ".join([node.step.title for node in nodes if node.backs]))
 
     def _stage_outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> StepOutcome:
         survives, ended, tardy, evidence = sum_losses(arriving, lost, stage.sure)
@@ -146,29 +168,21 @@ class Passes:
         onward = Moving(through, through * ratio, arriving.most, min(arriving.evidence, evidence))
         return StepOutcome(onward, most(0.0, gone - late - ended), late, 0.0, min(arriving.evidence, evidence), ended)
 
-    def _sweep_stage(self, stage: Stage, starts: dict[int, Moving], edges: list[Moving | None]) -> Lost:
-        """One pass in order over the level; ``edges`` holds what moves along each edge. Returns what each connected
-        part of the level loses: passes, those of them out of time, evidence."""
-        lost: Lost = {}
-        reached: list[tuple[float, float]] = []  # what goes on from each node, and what of it succeeded
-        bounds: list[float] = []
-        turns: Turns = {}
-        starting = self._starting_at(stage, starts) if stage.skips else {}
-        whole = max((moving.passes for moving in starts.values()), default=0.0)
-        began = self._started if stage is self.plan.top and self._started is not None else {"": whole}
-        bound = max((moving.most for moving in starts.values()), default=1.0)
-        for place, node in enumerate(stage.nodes):
-            self.joins.started, self.joins.most = began, bound  # levels inside have set their own
-            arriving = self.joins.join_arrivals(node, starts.get(place), edges, reached, bounds)
+    def _sweep_stage(self, stage: Stage, sweep: Sweep, places: range) -> None:
+        """Goes once over steps of a level, in order."""
+        for place in places:
+            node = stage.nodes[place]
+            self.joins.started, self.joins.most = sweep.began, sweep.bound  # levels inside have set their own
+            arriving = self.joins.join_arrivals(node, sweep.starts.get(place), sweep.edges, sweep.reached, sweep.bounds)
             done = self._run_node(node, arriving)
             if stage.skips:
-                self._note_skipped(stage, node, (began, starting.get(place, set())), turns, arriving, done)
-            reached.append(self._leave_node(node, arriving, done, edges))
-            bounds.append(arriving.most)
+                start = (sweep.began, sweep.starting.get(place, set()))
+                self._note_skipped(stage, node, start, sweep.turns, arriving, done)
+            sweep.reached[place] = self._leave_node(node, arriving, done, sweep.edges)
+            sweep.bounds[place] = arriving.most
             if done.failed or done.late or done.ended or ends_run(node.step):
-                several = arriving.most > bound or (node.step.per_item and self._several)
-                add_loss(node, done, lost, arriving, several)
-        return lost
+                several = arriving.most > sweep.bound or (node.step.per_item and self._several)
+                add_loss(node, done, sweep.lost, arriving, several)
 
     def _note_skipped(
         self,

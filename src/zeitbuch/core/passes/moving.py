@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Collection
 
 from msgspec import Struct
 
@@ -77,6 +78,27 @@ class LostPart(Struct, gc=False):
 
 
 Lost = dict[int, LostPart]  # by the number of the part
+
+
+# Of each step so far the triggers that begin what is before it, and the most passes that a run can bring there.
+Turns = dict[str, tuple[Collection[str], float]]
+
+
+class Sweep(Struct):
+    """A level that is being gone over. ``starts``: what begins at its steps, by place; ``began``: the passes that each trigger starts;
+    ``starting``: the triggers that begin at a step; ``bound``: the most passes that begin at once; ``edges``: what moves along each;
+    ``reached``: what goes on from each step, and what of it succeeded; ``bounds``: the most passes that come to each at once; ``lost``:
+    what each connected part loses."""
+
+    starts: dict[int, Moving]
+    began: dict[str, float]
+    starting: dict[int, set[str]]
+    bound: float
+    edges: list[Moving | None]
+    reached: list[tuple[float, float]]
+    bounds: list[float]
+    turns: Turns
+    lost: Lost
 
 
 def expected_tries(node: Node, evidence: int, turns: float) -> tuple[int, float, float, float]:

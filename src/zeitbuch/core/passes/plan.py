@@ -89,6 +89,7 @@ class Stage(Struct):
     entries: list[int]
     risky: list[int] = []  # parts in which two losses may hit one pass
     sure: list[int] = []  # those of them of which a pass reaches every step, unless it gets lost
+    circles: list[tuple[int, int]] = []  # first and last place of steps that back edges go round, apart from each other
     apart: bool = False  # whether counts say too little of it: its passes are sampled one by one
 
 
