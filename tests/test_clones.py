@@ -13,7 +13,8 @@ from msgspec import structs
 from builders import drawn_flows
 from conftest import Run
 from test_diff import ask, chain, step
-from zeitbuch.core.diff.clones import _branches_of, detect_clones, group_title
+from zeitbuch.core.diff.clones import detect_clones, group_title
+from zeitbuch.core.diff.parts_of_flow import branches_of
 from zeitbuch.core.graph.exchanged_words import exchanged_words
 from zeitbuch.core.model.records import Binding, Flow, Link, Schedule, Step, Trigger
 
@@ -198,7 +199,7 @@ def test_branches_are_what_one_case_leads_to_alone(drawn: Flow) -> None:
     for one in drawn.links:
         if one.role == "attach":
             helpers.setdefault(one.target, set()).add(one.source)
-    found = [set(unit.ids) for unit in _branches_of(drawn) if unit.title.startswith("the case")]
+    found = [set(unit.ids) for unit in branches_of(drawn) if unit.title.startswith("the case")]
     expected = [
         branch | {name for step in branch for name in helpers.get(step, ())} for branch in plain_branches(drawn)
     ]

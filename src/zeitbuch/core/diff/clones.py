@@ -8,43 +8,31 @@ from __future__ import annotations
 import itertools
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator
-from typing import Literal
+from collections.abc import Iterable
 
-from msgspec import Struct, field, structs
+from msgspec import Struct, structs
 
 from zeitbuch.core.graph.components import group_items
 from zeitbuch.core.graph.exchanged_words import ExchangedWord
 from zeitbuch.core.graph.phrases import quote_name
-from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import AI_KINDS
-from zeitbuch.core.model.records import Flow, Link, Origin, Step
+from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.model.words import join_words
 
 from .estate_changes import flow_changes
 from .flow_similarity import flow_likeness
 from .left_over import Left, left_over_texts
 from .matching import match_steps
+from .parts_of_flow import PartsOfFlow, Place, Sort, Unit, branches_of
 from .records import Change
-from .similarity import Features, assign_pairs, features_of, likeness_by_features, overlap_matrix
+from .similarity import assign_pairs, likeness_by_features, overlap_matrix
 
-Sort = Literal["flow", "branch", "step", "prompt"]
 FLOWS, PARTS, STEPS, PROMPTS = 0.72, 0.62, 0.72, 0.8  # likeness from which two of a sort are copies
 SAME_SORTS = 0.6  # of flows of four steps or more that are of the very same sorts: every name and value may be another
 MANY = 60  # branches of the same sorts that are held against each other
 MOST_UNITS = 150  # branches of one flow, and steps of one operation in it, that are held against each other
 WORDS = 12  # words that a prompt needs to be compared with others
 _WORD = re.compile(r"[\w.@/-]*\w")
-
-
-class Place(Struct, frozen=True):
-    """One of two copies."""
-
-    flow: str
-    flow_name: str
-    title: str
-    steps: tuple[str, ...] = ()
-    origin: Origin | None = None
 
 
 class Clone(Struct, frozen=True):
@@ -79,120 +67,6 @@ class ClonesResult(Struct, frozen=True):
         return any(clone.left for group in self.groups for clone in group.copies) or any(
             word.near for word in self.words
         )
-
-
-class Unit(Struct):
-    """A part that can be a copy: steps of a flow with the links among them, as a flow of its own."""
-
-    sort: Sort
-    flow: Flow
-    part: Flow
-    title: str
-    # Of its steps, worked out once: a flow of thousands of steps has thousands of pairs of parts.
-    ids: frozenset[str] = frozenset()
-    sorts: Counter[str] = field(default_factory=Counter)
-    said: Features | None = None
-
-    def __post_init__(self) -> None:
-        self.ids = frozenset(step.id for step in self.part.steps)
-        self.sorts = Counter(f"{step.kind}/{step.operation}" for step in self.part.steps)
-
-    @property
-    def features(self) -> Features:
-        """What its steps say of themselves."""
-        if self.said is None:
-            self.said = features_of(self.part.steps, self.ids)
-        return self.said
-
-    @property
-    def place(self) -> Place:
-        first = self.part.steps[0].origin if self.part.steps and self.sort != "flow" else self.flow.origin
-        steps = () if self.sort == "flow" else tuple(step.title for step in self.part.steps)
-        return Place(self.flow.id, self.flow.title, self.title, steps, first)
-
-
-def _part_of_flow(flow: Flow, sort: Sort, ids: Iterable[str], title: str) -> Unit:
-    """Steps of a flow as a flow: links among them, ends that stand outside left out."""
-    inside = set(ids)
-    steps = tuple(
-        structs.replace(step, scope=step.scope if step.scope in inside else None)
-        for step in flow.steps
-        if step.id in inside
-    )
-    links = tuple(link for link in flow.links if link.source in inside and link.target in inside)
-    return Unit(sort, flow, Flow(id="part", steps=steps, links=links, connections=flow.connections), title)
-
-
-def _branches_of(flow: Flow) -> Iterator[Unit]:
-    """What each case of a decision leads to up to where the cases meet, and what each scope holds."""
-    graph = Graph(flow)
-    out: dict[str, list[Link]] = {}
-    for link in flow.links:
-        if link.role != "attach":
-            out.setdefault(link.source, []).append(link)
-    helpers: dict[str, list[str]] = {}
-    for helper, host in graph.host.items():
-        helpers.setdefault(host, []).append(helper)
-
-    yield from _case_branches(flow, out, helpers)
-    yield from _scope_contents(flow, graph)
-
-
-def _reached(flow: Flow, out: dict[str, list[Link]], place: dict[str, int]) -> list[int]:
-    """Of each step what it leads to, with itself, as bits by the places of the steps."""
-    found = [1 << index for index in range(len(flow.steps))]
-    targets = [[place[link.target] for link in out.get(step.id, ()) if link.target in place] for step in flow.steps]
-    moving = True
-    while moving:  # against the order, so that one round is enough where nothing leads back
-        moving = False
-        for index in range(len(targets) - 1, -1, -1):
-            more = found[index]
-            for target in targets[index]:
-                more |= found[target]
-            if more != found[index]:
-                found[index], moving = more, True
-    return found
-
-
-def _steps_at(flow: Flow, bits: int) -> set[str]:
-    held = set()
-    while bits:
-        low = bits & -bits
-        held.add(flow.steps[low.bit_length() - 1].id)
-        bits ^= low
-    return held
-
-
-def _case_branches(flow: Flow, out: dict[str, list[Link]], helpers: dict[str, list[str]]) -> Iterator[Unit]:
-    """What each case of a decision leads to up to where the cases meet."""
-    place = {step.id: index for index, step in enumerate(flow.steps)}
-    reached = _reached(flow, out, place)
-    for step in flow.steps:
-        starts = [link for link in out.get(step.id, ()) if link.role in ("case", "next")]
-        if len(starts) < 2:
-            continue
-        reach = {link.target: reached[place[link.target]] if link.target in place else 0 for link in starts}
-        for k in starts:
-            others = 1 << place[step.id]
-            for target, bits in reach.items():
-                others |= bits if target != k.target else 0
-            own = _steps_at(flow, reach[k.target] & ~others)
-            own |= {name for text in own for name in helpers.get(text, ())}
-            if own:
-                yield _part_of_flow(
-                    flow, "branch", own, f"the case {quote_name(k.label or k.target)} of {quote_name(step.title)}"
-                )
-
-
-def _scope_contents(flow: Flow, graph: Graph) -> Iterator[Unit]:
-    """What each scope holds."""
-    for scope in graph.levels:
-        if scope is not None:
-            inside = {
-                step.id for step in flow.steps if scope in graph.scope_path(graph.card_of(step.id)) and step.id != scope
-            }
-            if inside:
-                yield _part_of_flow(flow, "branch", inside, f"what {quote_name(graph.names[scope])} holds")
 
 
 def _has_substance(step: Step) -> bool:
@@ -242,14 +116,13 @@ def _whole_clones(flows: list[Flow], told: set[tuple[str, str]], judged: bool) -
 
 def _clones_within(flow: Flow, branches: list[Unit], told: set[tuple[str, str]], single: bool) -> list[CloneGroup]:
     """Copies of branches, and of single steps, within one flow."""
-    units = [unit for unit in _branches_of(flow) if len(unit.part.steps) > 1]
+    units = [unit for unit in branches_of(flow) if len(unit.part.steps) > 1]
     branches += units
     found = _grouped(_pairs_of(units), PARTS, told, single)
     if not single:
         return found
-    steps = [
-        _part_of_flow(flow, "step", [step.id], quote_name(step.title)) for step in flow.steps if _has_substance(step)
-    ]
+    parts = PartsOfFlow(flow)
+    steps = [parts.part("step", [step.id], quote_name(step.title)) for step in flow.steps if _has_substance(step)]
     groups = group_items(steps, lambda unit: unit.part.steps[0].operation).values()
     return found + _grouped([pair for alike in groups for pair in _pairs_of(alike)], STEPS, told)
 
@@ -354,7 +227,8 @@ def _prompt_clones(flows: list[Flow], told: set[tuple[str, str]]) -> list[CloneG
         return []
     bags = [{" ".join(entry) for entry in itertools.pairwise(_WORD.findall(text.casefold()))} for _, _, text in held]
     score, _ = overlap_matrix(bags, bags)
-    units = [_part_of_flow(flow, "prompt", [step.id], quote_name(step.title)) for flow, step, _ in held]
+    parts = {id(flow): PartsOfFlow(flow) for flow, _, _ in held}
+    units = [parts[id(flow)].part("prompt", [step.id], quote_name(step.title)) for flow, step, _ in held]
     places = zip(*((score >= PROMPTS).nonzero()), strict=True)
     groups = _grouped([(float(score[i, j]), units[i], units[j]) for i, j in places if i < j], PROMPTS, told)
     return [structs.replace(group, copies=tuple(map(_with_prompts_only, group.copies))) for group in groups]

@@ -109,11 +109,6 @@ class Graph:
         return first + [key for key, helpers in self.shared.items() if any(one.id == step_id for one in helpers)]
 
     @cached_property
-    def numbers(self) -> dict[str, str]:
-        """Step -> its number in the order of execution."""
-        return self._number_steps()
-
-    @cached_property
     def names(self) -> dict[str, str]:
         """Id -> title of all steps and triggers."""
         return names_of(self.flow)
@@ -132,6 +127,13 @@ class Graph:
     def arriving(self) -> dict[str, list[Link]]:
         """The links of the flow by what they lead to."""
         return group_items(self.flow.links, lambda link: link.target)
+
+    @cached_property
+    def contents(self) -> dict[str, list[Step]]:
+        """Scope -> all steps within it, however deep, with what is attached to them; in the order of the flow."""
+        pairs = [(scope, step) for step in self.flow.steps for scope in self.scope_path(self.card_of(step.id))]
+        groups = group_items([pair for pair in pairs if pair[0] is not None], lambda pair: str(pair[0]))
+        return {scope: [step for _, step in rows] for scope, rows in groups.items()}
 
     def scope_path(self, step_id: str) -> list[str | None]:
         """The scopes around a step, outermost (None) first."""
@@ -205,7 +207,9 @@ class Graph:
         edges = [Edge(first, second, link, (first, second) in back) for first, second, link in raw]
         return Level(scope, [by_id[key] for key in order], edges, labels)
 
-    def _number_steps(self) -> dict[str, str]:
+    @cached_property
+    def numbers(self) -> dict[str, str]:
+        """Step -> its number in the order of execution."""
         numbers: dict[str, str] = {}
 
         def count(scope: str | None, prefix: str) -> None:

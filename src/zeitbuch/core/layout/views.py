@@ -89,16 +89,14 @@ def fold_scopes(view: View, scopes: Iterable[str]) -> View:
 
 
 def _steps_inside(graph: Graph, shut: set[str]) -> set[str]:
-    return {
-        s.id for s in graph.flow.steps if shut & {p for p in graph.scope_path(graph.card_of(s.id)) if p is not None}
-    }
+    return {step.id for scope in shut for step in graph.contents.get(scope, ())}
 
 
 def _fold_remarks(shut: set[str], gone: set[str], graph: Graph) -> dict[str, list[str]]:
     remarks: dict[str, list[str]] = {}
     using = {s.id for s in ai_steps(graph.flow)}
     for scope in shut - gone:
-        inside = [s for s in graph.flow.steps if scope in graph.scope_path(graph.card_of(s.id)) and s.kind != "note"]
+        inside = [step for step in graph.contents.get(scope, ()) if step.kind != "note"]
         ai = sum(s.id in using for s in inside)
         remarks[scope] = [f"folded: {count_words(len(inside), 'step')}" + (f", {ai} with AI" if ai else "")]
     return remarks

@@ -207,10 +207,7 @@ class _Page:
                 f"<g id=row{tops.get(y, 0)}>{self.draw.text(44, y + 20, words, 10, colour=PAGE.quiet, anchor='end')}</g>"
             )
         for frame in scene.frames:
-            inside = sum(
-                step.kind != "note" and frame.card.id in self.graph.scope_path(step.id)
-                for step in self.graph.flow.steps
-            )
+            inside = sum(step.kind != "note" for step in self.graph.contents.get(frame.card.id, ()))
             x, y, shut = frame.x + frame.width - 40, frame.y + 8, f"folded: {count_words(inside, 'step')}"
             parts.append(
                 f'<g id={self.key[frame.card.id]} class="node frame" role=button tabindex=-1>'
