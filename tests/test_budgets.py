@@ -55,6 +55,13 @@ def test_headers_of_a_package_are_counted_before_they_are_read() -> None:
     assert item.data is not None and not isinstance(item.data, bytes) and "headers=1000000" in item.data.message
 
 
+def test_many_small_headers_are_counted_too() -> None:
+    """Fifty thousand members with a small extended header each are within the limit, headers after headers without end are not."""
+    data = tar_of(*[(f"{n}.json", b"{}", {"mtime": "1.5"}) for n in range(200)])
+    assert codes(data, Limits(headers=200 * 4 * 64)) == []
+    assert codes(data, Limits(headers=200 * 2 * 64)) == ["limit"]
+
+
 def test_sparse_members_are_refused() -> None:
     """7 KB of a sparse member are gigabytes once they are read."""
     size = "3600000000"

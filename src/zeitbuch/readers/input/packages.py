@@ -9,7 +9,7 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
-from typing import Any, Self
+from typing import Any, cast
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
@@ -27,9 +27,7 @@ _BROKEN = (
     RuntimeError,
     ValueError,
 )
-_DESCRIBING = frozenset(
-    {tarfile.XHDTYPE, tarfile.XGLTYPE, tarfile.SOLARIS_XHDTYPE, tarfile.GNUTYPE_LONGNAME, tarfile.GNUTYPE_LONGLINK}
-)
+_SMALL = 64  # bytes that a block which describes a member counts for: a package has one or three for each
 _ENTRY = b"PK\x01\x02"  # an entry of the directory of a zip file
 Member = tuple[str, int, Callable[[], bytes]]  # name, stated size, what reads it
 
@@ -60,19 +58,39 @@ class _Budget:
             raise too_large("unpacked", self.limits.unpacked, "a package that unpacks to more bytes")
 
 
-def counted_header(count: Callable[[int], None]) -> type[tarfile.TarInfo]:
-    """A kind of member whose headers are counted before they are read: long names and extended headers stand in the archive like
-    members, and may be as large."""
+class _Counting:
+    """What an archive is read from. While it looks for its next member, what it reads is counted before: long names and extended headers
+    stand in the archive like members, and may be as large."""
 
-    class Counted(tarfile.TarInfo):
-        @classmethod
-        def frombuf(cls, buf: Any, encoding: Any, errors: Any) -> Self:
-            made = super().frombuf(buf, encoding, errors)
-            if made.type in _DESCRIBING:
-                count(made.size)
-            return made
+    def __init__(self, file: Any, count: Callable[[int], None]) -> None:
+        self.file, self.count = file, count
+        self.looking = False
 
-    return Counted
+    def read(self, size: int = -1) -> bytes:
+        """Bytes of the archive."""
+        if self.looking and size >= tarfile.BLOCKSIZE:
+            self.count(size if size > tarfile.BLOCKSIZE else _SMALL)
+        read: bytes = self.file.read(size)
+        return read
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.file, name)
+
+
+class _CountedTar(tarfile.TarFile):
+    """A tar archive of which ``count`` is told what only describes members, before it is read."""
+
+    def __init__(self, name: Any = None, mode: Any = "r", fileobj: Any = None, *, count: Any, **more: Any) -> None:
+        self._counting = _Counting(fileobj, count)
+        super().__init__(name, mode, cast("Any", self._counting), **more)
+
+    def next(self) -> tarfile.TarInfo | None:
+        """The next member."""
+        self._counting.looking = True
+        try:
+            return super().next()
+        finally:
+            self._counting.looking = False
 
 
 def _zip_members(data: bytes, budget: _Budget) -> Iterator[Member]:
@@ -92,11 +110,12 @@ def _zip_members(data: bytes, budget: _Budget) -> Iterator[Member]:
 
 
 def _tar_members(data: bytes, budget: _Budget) -> Iterator[Member]:
-    with tarfile.open(fileobj=io.BytesIO(data), mode="r:*", tarinfo=counted_header(budget.count_header)) as package:
+    opened = cast("Any", _CountedTar).open(fileobj=io.BytesIO(data), mode="r:*", count=budget.count_header)
+    with opened as package:
         # One after the other, as they come: looking ahead would unpack everything.
         for info in package:
             budget.count_members(1)
-            package.members = []  # type: ignore[attr-defined]  # it would keep them all
+            package.members = []  # it would keep them all
             if info.issparse():
                 raise fail(
                     "package",
