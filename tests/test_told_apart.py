@@ -264,6 +264,16 @@ def test_a_scope_loses_pass_by_pass(name: str) -> None:
         assert exact.of[where].runs == pytest.approx(true)
 
 
+def test_a_way_that_leads_on_from_an_end_is_told_where_something_is_behind_it() -> None:
+    steps = [step("a", "http"), step("All told", "end", name="All told"), step("z", "http")]
+    links = [link("start", "a"), link("a", "All told"), link("All told", "z")]
+    exact, _ = both(flow(steps, links), [], 1)
+    assert exact.notes == ["a way leads on from the end 'All told'; what is behind it is counted as if it ran"]
+    assert exact.of["z"].runs == 1
+    exact, _ = both(flow([*steps[:2], _off("z")], links), [], 1)
+    assert exact.notes == []
+
+
 @settings(max_examples=draws(40), deadline=None, suppress_health_check=list(HealthCheck))
 @given(any_scopes(alone=True))
 def test_scopes_lose_what_runs_gone_through_one_by_one_lose(drawn: Drawn) -> None:

@@ -76,11 +76,12 @@ class Planner:
         joins = JoinAnalysis(nodes, position, ins, self._active_triggers(level), level, skips)
         if level.scope is None and self.waits:
             self.waiting = _waiting_starts(nodes, incoming, joins)
-        cyclic = any([edge.back for edge in level.edges])
+        circles = circles_of(level.edges, position)
+        cyclic = bool(circles)
         _set_arrivals(nodes, incoming, cyclic, joins)
         entries = [index for index, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
-        stage.circles = circles_of(level.edges, position) if cyclic else []
+        stage.circles = circles
         stage.risky = risky_parts(nodes, entries)
         stage.sure = [] if cyclic else [part for part in stage.risky if is_sure(part, nodes)]
         stage.apart = level.scope is not None and needs_telling_apart(nodes, cyclic, bool(stage.risky))
@@ -119,7 +120,7 @@ class Planner:
             part=part,
         )
         self._complete_node(step, node, lookup)
-        if step.kind == "end" and step.enabled and ways:
+        if step.kind == "end" and step.enabled and any(self.graph.steps[way.target].enabled for way in ways):
             self.notes.append(f"a way leads on from the end '{step.title}'; what is behind it is counted as if it ran")
         node.single = len(ways) == 1 and ways[0].plain and not decides
         return node

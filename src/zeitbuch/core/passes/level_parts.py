@@ -47,11 +47,7 @@ def risky_parts(nodes: list[Node], entries: list[int]) -> list[int]:
     """Parts where branches run side by side, or go on behind an end of the run, and more than one step may lose a pass: their losses are no
     sum."""
     begun = [nodes[index].part for index in entries]
-    splits = {
-        node.part
-        for node in nodes
-        if node.ways and (_runs_beside(node) or (node.step.kind == "end" and ends_run(node.step)))
-    }
+    splits = {node.part for node in nodes if node.ways and (_runs_beside(node) or ends_run(node.step))}
     splits |= {part for part in begun if begun.count(part) > 1}
     if not splits:
         return []

@@ -42,7 +42,7 @@ class EngineWords:
 
     def fetch_rows(self, expression: Any) -> list[dict[str, Any]]:
         """What an expression comes to."""
-        # Asked by its SQL: Ibis's own way to a table loads pandas first, for most of a second.
+        # Asked by its SQL: Ibis's own way to a table loads pandas first, for half a second.
         engine = expression.get_backend()
         found = engine.con.sql(engine.compile(expression)).to_arrow_table()
         rows: list[dict[str, Any]] = found.cast(expression.schema().to_pyarrow()).to_pylist()
