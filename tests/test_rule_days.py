@@ -18,10 +18,10 @@ from builders import ask, chain, step
 from conftest import Run
 from trees import STARTED, Tree, grown
 from zeitbuch.core.assumptions.days import split_days
-from zeitbuch.core.assumptions.rules import WEEKDAYS, Assumptions, Rule, assumption_problems
+from zeitbuch.core.assumptions.rules import WEEKDAYS, Assumptions, Rule, Season, assumption_problems
 from zeitbuch.core.assumptions.shares import share_problems
 from zeitbuch.core.estimate.day_parts import change_days, jobs_of
-from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.estimate.estate import bill_of, estimate_exactly, result_of, runs_of
 from zeitbuch.core.estimate.records import EstateEstimate, Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 from zeitbuch.core.estimate.scenario import apply_scenario
@@ -183,6 +183,34 @@ def test_flows_that_call_each_other_are_taken_apart_together_and_others_stay_who
         assert getattr(found.evidence, value) > 0 and found.output_tokens == (
             9 if value == "declared" else pytest.approx(250)
         )
+
+
+BOTH = asking("both", HOOK, structs.replace(CLOCK, id="c"))
+LATER = structs.replace(BOTH.steps[0], id="n", name="n")
+LED = structs.replace(
+    BOTH, steps=(*BOTH.steps, LATER),
+    links=(*BOTH.links, *[structs.replace(BOTH.links[0], source=one, target="n") for one in ("m", "c")]),
+)  # fmt: skip
+SUMMER = Season((1.0,) * 5 + (3.0,) * 3 + (1.0,) * 4, "both")
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.lists(dated(), max_size=3), st.lists(st.integers(1, 12), min_size=2, max_size=4), st.booleans())
+def test_a_month_made_from_another_is_the_same_as_afresh(more: list[Rule], months: list[int], metered: bool) -> None:
+    """What of a flow's figures is taken over from another month (see ``one_run``), and the bill without a word of its flows."""
+    card = METERED if metered else CARD
+    estate = Estate((*FLOWS, LED))
+    assumptions = Assumptions(assume=(*RULES[: 3 if metered else 6], *more), season=(SUMMER,))
+    before = runs_of(estate, card, assumptions, f"2026-{months[0]:02d}")
+    for number in months[1:]:
+        month = f"2026-{number:02d}"
+        afresh, detail = estimate_exactly(estate, card, assumptions, month), number % 2 == 0
+        found = runs_of(estate, card, assumptions, month, like=before, detail=detail)
+        made = result_of(found)
+        whole = afresh.flows if detail else tuple(structs.replace(one, steps=()) for one in afresh.flows)
+        assert made == structs.replace(afresh, flows=whole)
+        assert bill_of(found) == pytest.approx(made.total.bill_month.amount, rel=Decimal("1e-20"))
+        before = found if detail else before
 
 
 def test_an_average_month_weighs_the_days_of_the_year() -> None:

@@ -14,7 +14,7 @@ from zeitbuch.core.assumptions.months import months_from
 from zeitbuch.core.estimate.breakdown import By, GroupsResult, group_estimate
 from zeitbuch.core.estimate.budget import Budget, Excess, Measure, budget_excesses
 from zeitbuch.core.estimate.day_parts import change_days
-from zeitbuch.core.estimate.estate import EstateFigures, estimate_exactly, month_for, runs_of, total_anew
+from zeitbuch.core.estimate.estate import EstateFigures, estimate_exactly, month_for, result_of, runs_of, total_anew
 from zeitbuch.core.estimate.provenance import why_sheet
 from zeitbuch.core.estimate.records import Driver, DriversResult, EstateEstimate, Sampling
 from zeitbuch.core.model.name_patterns import literal_pattern
@@ -213,8 +213,8 @@ def estimate_months(
     results = []
     with session.progress(len(months), "estimating months") as advance:
         for place, month in enumerate(months):
-            result = estimate_exactly(estate, basis.card, basis.assumptions, month, basis.counters)
-            results.append(narrow_estimate(result, wanted))
+            found = runs_of(estate, basis.card, basis.assumptions, month, basis.counters, like=runs)
+            results.append(narrow_estimate(result_of(found), wanted))
             advance(place)
     return results
 

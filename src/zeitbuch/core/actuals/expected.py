@@ -58,8 +58,9 @@ def expected_flows(
     """What the estimate says of each flow on some days."""
     wanted = sorted(set(days))
     found: dict[str, ExpectedFlow] = {}
+    runs: EstateFigures | None = None
     for month in sorted({(day.year, day.month) for day in wanted}):
-        runs = runs_of(estate, card, assumptions, f"{month[0]}-{month[1]:02d}", counters, by_day=True)
+        runs = runs_of(estate, card, assumptions, f"{month[0]}-{month[1]:02d}", counters, by_day=True, like=runs)
         inside = {day for day in wanted if (day.year, day.month) == month}
         changes = card.change_dates() if card is not None else []
         for whole, keys in runs.whole_flows().items():

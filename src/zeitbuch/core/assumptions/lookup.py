@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from copy import copy
+from operator import is_
 from typing import Protocol
 
 from msgspec import Struct
@@ -131,6 +132,13 @@ class AssumptionLookup:
                 if days is not None and ready.rule.dated and not holds_throughout(ready.rule, days):
                     continue
                 self.by.setdefault(quantity, []).append(ready)
+
+    def says_as(self, other: AssumptionLookup) -> bool:
+        """Whether the same rules hold as for another lookup of the same flow: then all but volumes is the same."""
+        if self.worlds is not other.worlds or self.by.keys() != other.by.keys():
+            return False
+        pairs = [(rules, other.by[quantity]) for quantity, rules in self.by.items()]
+        return all([len(a) == len(b) and all(map(is_, a, b)) for a, b in pairs])
 
     def find(
         self, quantity: str, step: tuple[str, ...] = (), *more: tuple[str, ...], **where: tuple[str, ...]

@@ -167,7 +167,7 @@ def _subject_of(
         seen.by_step,
         _counted_steps(case, seen) if seen.by_pass else frozenset(),
     )
-    if not model.used():
+    if not model.calls_of():
         remarks.append(Remark(case.name, "the log has calls of it, and its definition makes none"))
         return None
     return FlowSubject(case, seen, model, ask)

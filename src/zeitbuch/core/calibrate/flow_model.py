@@ -7,16 +7,18 @@ from calendar import monthrange
 from collections.abc import Sequence
 from datetime import date, timedelta
 
+from msgspec import structs
+
 from zeitbuch.core.assumptions.days import Days, Span
 from zeitbuch.core.assumptions.rules import Assumptions, Overlaid, Rule
 from zeitbuch.core.estimate.day_parts import DayPart
-from zeitbuch.core.estimate.flow_figures import FlowFigures, one_run
+from zeitbuch.core.estimate.flow_figures import FlowFigures, price_run, unpriced_run
 from zeitbuch.core.estimate.knobs import Knob
 from zeitbuch.core.model.name_patterns import literal_pattern, pattern_fits
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.pricing.call_prices import Prices
 
-Used = dict[str, dict[str, float]]  # by group: 'calls', and units of the rate card, in one run
+Calls = dict[str, float]  # by group, in one run
 
 
 class FlowModel:
@@ -34,6 +36,7 @@ class FlowModel:
         self.passes_of = passes_of
         self.pattern = literal_pattern(flow.id)
         self.fixed: tuple[Rule, ...] = ()
+        self.last: FlowFigures | None = None
 
     def rule_for(self, quantity: str, value: float, **place: str) -> Rule:
         """A rule of this flow that gives one quantity."""
@@ -41,32 +44,33 @@ class FlowModel:
 
     def run(self, rules: Sequence[Rule] = ()) -> FlowFigures:
         """The figures of a run with some more rules, which come before all others."""
+        run = self._unpriced(rules)
+        return price_run(run, self.prices, run.passes.of)
+
+    def _unpriced(self, rules: Sequence[Rule]) -> FlowFigures:
         made = Overlaid(season=self.assumptions.season, assume=self.assumptions.assume, overlay=(*self.fixed, *rules))
         month = self.day.year, self.day.month
         days = Days((Span(self.day, self.day + timedelta(1)),), 1 / monthrange(*month)[1])
-        return one_run(self.flow, made, self.prices, month, part=DayPart(self.flow.id, 0, days))
+        part = DayPart(self.flow.id, 0, days)
+        self.last = unpriced_run(self.flow, made, self.prices, month, part=part, like=self.last)
+        return structs.replace(self.last)
 
-    def used(self, rules: Sequence[Rule] = ()) -> Used:
-        """What a run uses, by groups."""
+    def calls_of(self, rules: Sequence[Rule] = ()) -> Calls:
+        """How many calls a run makes, by groups."""
+        run = self._unpriced(rules)
         if self.passes_of:
-            run = self.run(rules)
-            return {
-                key: {"calls": done.arrivals}
-                for key, done in run.passes.of.items()
-                if key in self.passes_of and done.arrivals
-            }
-        found: Used = {}
-        for step in self.run(rules).steps:
-            if step.calls:
-                group = found.setdefault(step.id if self.by_step else step.model, {"calls": 0.0})
-                group["calls"] += step.calls
-                for part in step.parts:
-                    unit = "input" if part.unit == "cached" else part.unit
-                    group[unit] = group.get(unit, 0.0) + part.quantity
+            of = run.passes.of
+            return {key: done.arrivals for key, done in of.items() if key in self.passes_of and done.arrivals}
+        found: Calls = {}
+        for key, use in run.uses.items():
+            calls = float(use.calls * run.passes.of[key].runs)
+            if calls:
+                group = key if self.by_step else use.model
+                found[group] = found.get(group, 0.0) + calls
         return found
 
-    def with_values(self, knobs: Sequence[Knob], values: Sequence[float]) -> Used:
-        """What a run uses with other values of some numbers."""
-        return self.used(
+    def with_values(self, knobs: Sequence[Knob], values: Sequence[float]) -> Calls:
+        """How many calls a run makes with other values of some numbers."""
+        return self.calls_of(
             [self.rule_for(knob.quantity, value, **knob.rule) for knob, value in zip(knobs, values, strict=True)]
         )

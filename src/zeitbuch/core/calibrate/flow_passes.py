@@ -14,7 +14,7 @@ from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Step
 
 from .changes import dispersion_of_counts, last_change_of_counts
-from .flow_model import Used
+from .flow_model import Calls
 from .flow_subject import FlowSubject
 from .passes_fit import Firm, KnobFit, PassesFit, Seen, fit_passes, fits_passes, odds_of
 from .records import Measured
@@ -37,7 +37,7 @@ class PassesMeasuring:
         self.flow = flow
         self._counted: set[tuple[str, str]] = set()  # faults that the log itself counts: quantity and step
 
-    def _name_swapped(self, used: Used) -> None:
+    def _name_swapped(self, used: Calls) -> None:
         """Where the log names models alone and one that the flow has was swapped for another: it is the same calls."""
         gone, new = (
             [key for key in used if key not in self.flow.seen.groups],
@@ -49,7 +49,7 @@ class PassesMeasuring:
 
     def measure(self) -> PassesFit:
         """Adds the numbers; returns the fit."""
-        self._name_swapped(self.flow.model.used())
+        self._name_swapped(self.flow.model.calls_of())
         knobs = [knob for knob in self.flow.knobs if fits_passes(knob)]
         firm: dict[int, Firm] = {}
         first = self._first_of_passes()
@@ -158,7 +158,7 @@ class PassesMeasuring:
                     one[place] = _NEARLY_ALL if place == chosen else (1 - _NEARLY_ALL) / len(places)
                 moved.append(one)
         ways = [self.flow.model.with_values([*loops, *shares], [*([0.0] * len(loops)), *one]) for one in moved]
-        return all(sum(group["calls"] for group in way.values()) >= _NEARLY_ALL - 0.01 for way in ways)
+        return all(sum(way.values()) >= _NEARLY_ALL - 0.01 for way in ways)
 
     def _fit(self, knobs: Sequence[Knob], firm: dict[int, Firm], first: int) -> PassesFit:
         runs = self.runs_known(first)
@@ -170,13 +170,13 @@ class PassesMeasuring:
             )
             for key, group in self.flow.seen.groups.items()
         }
-        known = set(self.flow.model.used())
+        known = set(self.flow.model.calls_of())
         seen = {key: one for key, one in seen.items() if key in known} | {
             key: Seen(0.0, 1.0) for key in known - set(seen)
         }
 
         def expected(values: Sequence[float]) -> dict[str, float]:
-            return {key: group["calls"] for key, group in self.flow.model.with_values(knobs, values).items()}
+            return self.flow.model.with_values(knobs, values)
 
         found = fit_passes(knobs, self._choices(knobs), seen, runs, expected, firm)
         self._round_shares(found.knobs, self._choices(knobs))

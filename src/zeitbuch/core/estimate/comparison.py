@@ -19,7 +19,7 @@ from zeitbuch.core.model.records import Estate, Origin
 from zeitbuch.core.pricing.call_prices import Counter
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from .estate import EstateFigures, result_of, runs_of
+from .estate import EstateFigures, bill_of, result_of, runs_of
 from .records import EstateEstimate, FlowEstimate
 from .scenario import apply_scenario
 from .scenario_records import Applied, Scenario
@@ -90,7 +90,7 @@ def at_volume(runs: EstateFigures, factor: float, touched: set[str]) -> Decimal:
         volume = volumes[key]
         if run.flow.id in touched and volume.runs is not None:
             volumes[key] = structs.replace(volume, runs=volume.runs * factor)
-    return _whole_cost(result_of(structs.replace(runs, volumes=volumes))).amount
+    return bill_of(structs.replace(runs, volumes=volumes))
 
 
 _CLOSE = 1e-4  # of a logarithm: a fiftieth of a per cent of the volume
@@ -239,24 +239,27 @@ def _all_crossings(
     crossed: list[Crossing],
     base: EstateFigures,
 ) -> None:
-    months = _Months(estate, card, assumptions, counters)
+    months = _Months(estate, card, assumptions, counters, base)
     for scenario, applied, runs, _ in made:
         crossed += _find_crossings(scenario, applied, base, runs, months)
 
 
 class _Months(Struct):
-    """What one option costs month by month; each month is estimated once, for all scenarios that stand beside it."""
+    """What one option costs month by month; each month is estimated once, for all scenarios that stand beside it. ``runs``: its
+    figures in one of the months."""
 
     estate: Estate
     card: RateCard | None
     assumptions: Assumptions
     counters: dict[str, Counter] | None
+    runs: EstateFigures
     known: dict[str, Decimal] = {}
 
     def amount(self, month: str) -> Decimal:
         if month not in self.known:
-            runs = runs_of(self.estate, self.card, self.assumptions, month, self.counters)
-            self.known[month] = _whole_cost(result_of(runs)).amount
+            self.known[month] = bill_of(
+                runs_of(self.estate, self.card, self.assumptions, month, self.counters, like=self.runs, detail=False)
+            )
         return self.known[month]
 
 
@@ -277,7 +280,7 @@ def _find_crossings(
     dated = dated_rules(months.assumptions) or dated_rules(applied.assumptions)
     if not base.month[1] or not (later or months.assumptions.season or dated):
         return found
-    return _crossings_of_months(scenario, applied, base, months, found)
+    return _crossings_of_months(scenario, applied, base, runs, months, found)
 
 
 def _crossings_of_volume(
@@ -295,10 +298,15 @@ def _crossings_of_volume(
 
 
 def _crossings_of_months(
-    scenario: Scenario, applied: Applied, base: EstateFigures, months: _Months, found: list[Crossing]
+    scenario: Scenario,
+    applied: Applied,
+    base: EstateFigures,
+    runs: EstateFigures,
+    months: _Months,
+    found: list[Crossing],
 ) -> list[Crossing]:
     before: Decimal | None = None
-    other = _Months(applied.estate, applied.card, applied.assumptions, months.counters)
+    other = _Months(applied.estate, applied.card, applied.assumptions, months.counters, runs)
     for name in months_from(base.month, 13):
         first = months.amount(name)
         second = other.amount(name)

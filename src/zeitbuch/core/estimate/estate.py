@@ -12,7 +12,7 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.days import Month, days_of, whole_month
 from zeitbuch.core.assumptions.lookup import InWorlds
-from zeitbuch.core.assumptions.money import Money, Shares, evidence_shares
+from zeitbuch.core.assumptions.money import ZERO, Money, Shares, evidence_shares
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import Evidence, weakest_evidence
@@ -137,14 +137,19 @@ def runs_of(
     counters: dict[str, Counter] | None = None,
     progress: Callable[[int], None] | None = None,
     by_day: bool = False,
+    like: EstateFigures | None = None,
+    detail: bool = True,
 ) -> EstateFigures:
-    """Every flow by itself, then the volumes of all; ``by_day`` keeps how the runs lie over the single days."""
+    """Every flow by itself, then the volumes of all; ``by_day`` keeps how the runs lie over the single days. ``like``: figures of the
+    same flows with the same rate card in another month, of which is taken over what would come out the same. Without ``detail`` only
+    sums are made, no steps."""
     when = month_for(assumptions, month)
     days = days_of(whole_month(when)) if by_day else ()
     prices = Prices(card, when, counters, [*change_days(assumptions, when), *days])
     mapping: dict[str, FlowFigures] = {}
     for place, job in enumerate(jobs_of(keys_of(estate.flows), estate.flows, assumptions, when)):
-        mapping[job.key] = one_run(job.flow, assumptions, prices, when, part=job.part)
+        before = like.by.get(job.key) if like is not None else None
+        mapping[job.key] = one_run(job.flow, assumptions, prices, when, detail, part=job.part, like=before)
         if progress is not None:
             progress(min(place, len(estate.flows) - 1))
     return gather_runs(mapping, prices, when, assumptions)
@@ -200,6 +205,18 @@ def result_of(runs: EstateFigures, billed: Billed | None = None) -> EstateEstima
         hosts=bills.hosts,
         problems=tuple(runs.problems),
     )
+
+
+def bill_of(runs: EstateFigures) -> Decimal:
+    """The bill of the month that ``result_of`` comes to, without what it says of each flow."""
+    bills = bill_runs(runs)[1]
+    whole = bills.fees.amount + sum((cost.amount for cost in bills.flow_cost.values()), ZERO)
+    for keys in runs.whole_flows().values():
+        volumes = [runs.volumes[key].runs for key in keys]
+        known = [float(volume) for volume in volumes if volume is not None]
+        if len(known) == len(keys):
+            whole += sum((runs.by[key].cost.times(v).amount for key, v in zip(keys, known, strict=True)), ZERO)
+    return whole
 
 
 def _flow_estimate(

@@ -149,12 +149,30 @@ def one_run(
     detail: bool = True,
     worlds: InWorlds | None = None,
     part: DayPart | None = None,
+    like: FlowFigures | None = None,
 ) -> FlowFigures:
     """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume, in a month or in a ``part`` of
-    its days; with ``worlds`` its figures carry what they are in each of them."""
-    graph = Graph(flow)
+    its days; with ``worlds`` its figures carry what they are in each of them. ``like``: figures of the same flow in another month or
+    under other assumptions, with the same rate card, of which is taken over what would come out the same."""
+    run = unpriced_run(flow, assumptions, prices, month, detail, worlds, part, like)
+    return price_run(run, prices, run.passes.of, detail)
+
+
+def unpriced_run(
+    flow: Flow,
+    assumptions: Assumptions,
+    prices: Prices,
+    month: Month,
+    detail: bool = True,
+    worlds: InWorlds | None = None,
+    part: DayPart | None = None,
+    like: FlowFigures | None = None,
+) -> FlowFigures:
+    """``one_run`` before anything has its price: passes, and what each step that calls a model uses in one of them."""
+    graph = like.graph if like is not None else Graph(flow)
     lookup = lookup_on(part, assumptions, month, flow, worlds)
-    lookup.counted = counted_pieces(graph, lookup)
+    same = like is not None and lookup.says_as(like.lookup)
+    lookup.counted = like.lookup.counted if like is not None and same else counted_pieces(graph, lookup)
     volume, entry, weights = Volume(None, 0.0, "default"), None, None
     try:
         volume, mapping = flow_volume(flow, lookup, month, None)
@@ -163,6 +181,8 @@ def one_run(
         entry = entry_of(lead)
     except ZeitbuchError:
         pass  # said when the volumes are settled
+    if like is not None and same and entry == like.entry:
+        return structs.replace(like, lookup=lookup, notes=[*like.notes], volume=volume, weights=weights, part=part)
     passes = Passes(graph, lookup, entry)
     run = FlowFigures(
         flow,
@@ -182,7 +202,7 @@ def one_run(
     )
     run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
     _note_uses(run, prices, detail)
-    return price_run(run, prices, passes.of, detail)
+    return run
 
 
 def _note_uses(run: FlowFigures, prices: Prices, detail: bool) -> None:
