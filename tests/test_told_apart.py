@@ -201,6 +201,14 @@ def _end_of_an_item_that_fails() -> tuple[Flow, Rules]:
     ]
 
 
+def _item_that_goes_on(ways: list[Link], **more: Any) -> tuple[Flow, Rules]:
+    """One item that fails and goes on with its pass, and a step behind it that loses half of the passes."""
+    steps = [step("g", "group"), step("a", "http", scope="g", per_item=True, **more)]
+    steps.append(step("e", "http", scope="g", per_item=more.get("yields") == "one"))
+    rules = [Rule(step="a", failure=0.3), Rule(step="e", failure=0.5)]
+    return flow([*steps, step("z", "http")], [link("start", "g"), link("g", "z"), *ways]), rules
+
+
 _AFTER_ALL = ("failure", "success")
 _AFTER_SKIP = ("success", "skip")
 
@@ -248,6 +256,24 @@ CASES = {
     ),
     "a loss behind an item that is lost": (_lost_item_before_a_loss(), "z", 0.5 * 0.8, False),
     "an end that loses its item ends the run": (_end_of_an_item_that_fails(), "z", 0.5, True),
+    "an item that failed, gathered with the others": (
+        _item_that_goes_on([link("a", "e")], yields="one", on_fault="continue"),
+        "z",
+        0.5,
+        True,
+    ),
+    "an item that goes on whatever came of it": (
+        _item_that_goes_on([link("a", "e", after=_AFTER_ALL)]),
+        "z",
+        0.5,
+        True,
+    ),
+    "an item that failed, as a pass of its own beside the others": (
+        _item_that_goes_on([link("a", "e"), link("a", "e", after=("failure",))]),
+        "z",
+        0.7 * 0.5 + 0.3 * 0.25,
+        False,
+    ),
     "items lost within a scope": (_items_lost_within(per_item=False), "x", 1 - 0.7**2, False),
     "items lost within a scope for each item": (_items_lost_within(per_item=True), "x", 3 * (1 - 0.7**2), False),
 }

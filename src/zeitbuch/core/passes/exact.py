@@ -38,7 +38,7 @@ from .moving import (
     passes_left,
     sum_losses,
 )
-from .plan import Node, Plan, Stage, edges_of_tie, ends_run
+from .plan import Node, Plan, Stage, edges_of_tie, ends_run, gathers_items
 from .ranged import mean_over
 
 _SMALL = 1e-12
@@ -353,10 +353,15 @@ class Passes:
                 evidence = min(evidence, RANK_OF_EVIDENCE[way.share.evidence])
         if gone and not kept:
             more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
-            passes, items = passes + more, items + more
             evidence = min(evidence, done.failed_evidence) if more else evidence
-            if more and node.step.per_item and self._several:
-                high = NEVER  # each item that fails is a pass of its own
+            if node.step.per_item and way.success and way.share is None:
+                items += 0.0 if gathers_items(node.step) else more  # with what succeeded, in the same passes
+            else:
+                passes, items = passes + more, items + more
+                if more and node.step.per_item and self._several:
+                    high = NEVER  # each item that fails is a pass of its own
+                if more and way.success and gathers_items(node.step):
+                    self.inexact.add_once("a decision over several items")
         if way.skip:
             passes, items = passes + done.skipped, items + done.skipped
         edges[way.edge] = Moving(passes, items, high, evidence)
@@ -378,6 +383,8 @@ def _share_of_any(share: float, each: float) -> float:
 
 def _with_failed(node: Node, moving: Moving, gone: float, evidence: int) -> Moving:
     """What goes on where failures go on as if nothing had happened: of a step that runs once for each item they are items, of passes
-    that went on anyhow."""
+    that went on anyhow; of one that gathers its items they are gathered with the others."""
+    if gathers_items(node.step):
+        return structs.replace(moving, evidence=evidence)
     passes = moving.passes if node.step.per_item else moving.passes + gone
     return Moving(passes, moving.items + gone, moving.most, evidence)

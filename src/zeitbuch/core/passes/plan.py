@@ -102,6 +102,11 @@ class Plan(Struct):
     notes: list[str]
 
 
+def gathers_items(step: Step) -> bool:
+    """Whether a step runs once for each item and makes one of all that a pass brings, those that failed and go on among them."""
+    return step.per_item and step.yields == "one"
+
+
 def ends_run(step: Step) -> bool:
     """Whether a pass that comes to a step ends the whole run."""
     return step.enabled and step.kind == "end" and step.ends == "run"

@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import JoinTree, Node, Plan, Stage, Way, ends_run, first_ways
+from .plan import JoinTree, Node, Plan, Stage, Way, ends_run, first_ways, gathers_items
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
 from .sampled_cases import CaseDraws
@@ -314,8 +314,9 @@ class Sample:
         keeps = gone is not None and any(way.plain and way.failure for way in node.ways)
         whole = load
         if keeps and gone is not None:
-            # Failures of a step that runs once for each item are items, of passes that went on anyhow.
-            whole = Load(load.passes if by_item else load.passes + gone, load.items + gone, load.single)
+            # Failures of a step that runs once for each item are items, of passes that went on anyhow, or gathered with the others.
+            items = load.items if by_item and gathers_items(node.step) else load.items + gone
+            whole = Load(load.passes if by_item else load.passes + gone, items, load.single)
         cases = self._share_cases(node, whole) if node.decides else {}
         for way in node.ways:
             self._follow_way(node, left, edges, way, cases, whole, load, keeps)
@@ -339,9 +340,13 @@ class Sample:
             if way.share is not None and keeps and not way.plain:
                 out = self._thin_case(node, out, load, whole)
             passes, items = out.passes, out.items
+        with_others = way.success and node.step.per_item and self.itemised
         for wanted, more in ((way.failure, left.failed), (way.timeout, left.late)):
             if wanted and more is not None and not way.plain:
-                passes, items = add_counts(passes, more), add_counts(items, more)
+                items = items if with_others and gathers_items(node.step) else add_counts(items, more)
+                some = more if passes is None else passes + more
+                # With what succeeded they go in the same passes.
+                passes = np.minimum(some, load.passes) if with_others else some
         if way.skip and left.skipped is not None:
             passes, items = add_counts(passes, left.skipped), add_counts(items, left.skipped)
         if passes is not None and items is not None:
