@@ -11,6 +11,7 @@ from msgspec import structs
 from any_shape import Drawn, any_scopes
 from builders import flow, link, step
 from conftest import draws
+from item_by_item import ItemByItem, lines_of_items
 from one_by_one import OneByOne
 from test_sampled import both
 from zeitbuch.core.assumptions.rules import Rule
@@ -209,6 +210,13 @@ def _item_that_goes_on(ways: list[Link], **more: Any) -> tuple[Flow, Rules]:
     return flow([*steps, step("z", "http")], [link("start", "g"), link("g", "z"), *ways]), rules
 
 
+def _pass_with_items(after: Any) -> tuple[Flow, Rules]:
+    """A pass with three items at a step that fails for all of them at once."""
+    steps = [step("a", "http", yields="many"), step("b", "http"), step("z", "http", per_item=True)]
+    links = [link("start", "a"), link("a", "b"), link("b", "z", after=after)]
+    return flow(steps, links), [Rule(step="a", items=3.0), Rule(step="b", failure=0.4)]
+
+
 _AFTER_ALL = ("failure", "success")
 _AFTER_SKIP = ("success", "skip")
 
@@ -274,6 +282,8 @@ CASES = {
         0.7 * 0.5 + 0.3 * 0.25,
         False,
     ),
+    "a pass that failed and goes on with its items": (_pass_with_items(("failure", "success")), "z", 3.0, True),
+    "a pass that failed, by a way of its own with its items": (_pass_with_items(("failure",)), "z", 0.4 * 3, True),
     "items lost within a scope": (_items_lost_within(per_item=False), "x", 1 - 0.7**2, False),
     "items lost within a scope for each item": (_items_lost_within(per_item=True), "x", 3 * (1 - 0.7**2), False),
 }
@@ -307,12 +317,18 @@ def test_scopes_lose_what_runs_gone_through_one_by_one_lose(drawn: Drawn) -> Non
     # What a scope loses by itself beside what is in it has cases of its own above.
     assume(not any(rule.step in scopes and rule.failure for rule in drawn.rules))
     assume(not any(one.id in scopes and one.retry is not None for one in drawn.flow.steps))
-    assert _differing(drawn, 1000) == [] or _differing(drawn, 16_000) == []
+    assert _differing(OneByOne, drawn, 1000) == [] or _differing(OneByOne, drawn, 16_000) == []
 
 
-def _differing(drawn: Drawn, runs: int) -> list[str]:
+@settings(max_examples=draws(100), deadline=None, suppress_health_check=list(HealthCheck))
+@given(lines_of_items())
+def test_items_go_where_those_gone_through_one_by_one_go(drawn: Drawn) -> None:
+    assert _differing(ItemByItem, drawn, 1000) == [] or _differing(ItemByItem, drawn, 16_000) == []
+
+
+def _differing(way: type[OneByOne] | type[ItemByItem], drawn: Drawn, runs: int) -> list[str]:
     """Steps of which the means are more than five standard errors apart, sampled or exact."""
-    true, (exact, sample) = OneByOne(drawn, runs, runs), both(drawn.flow, drawn.rules, 4 * runs, runs)
+    true, (exact, sample) = way(drawn, runs, runs), both(drawn.flow, drawn.rules, 4 * runs, runs)
     found: list[str] = []
     for name in true.executed:
         counts = sample.of[name].runs if name in sample.of else sample.zero

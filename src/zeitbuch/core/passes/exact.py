@@ -346,7 +346,7 @@ class Passes:
         passes, items, evidence, high = 0.0, 0.0, moving.evidence, arriving.most
         kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
         if way.success and (node.enabled or way.plain):
-            load = _with_failed(node, moving, gone, done.failed_evidence) if kept else moving
+            load = _with_failed(node, arriving, moving, gone, done.failed_evidence) if kept else moving
             passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
             if way.share is not None:
                 passes, items = self._case_passes(node, load, way.share.amount)
@@ -354,11 +354,13 @@ class Passes:
         if gone and not kept:
             more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
             evidence = min(evidence, done.failed_evidence) if more else evidence
-            if node.step.per_item and way.success and way.share is None:
-                items += 0.0 if gathers_items(node.step) else more  # with what succeeded, in the same passes
+            if not node.step.per_item:
+                passes, items = passes + more, items + _items_with(node, arriving, more)
+            elif way.success and way.share is None:  # with what succeeded, in the same passes
+                items += _items_with(node, arriving, more)
             else:
                 passes, items = passes + more, items + more
-                if more and node.step.per_item and self._several:
+                if more and self._several:
                     high = NEVER  # each item that fails is a pass of its own
                 if more and way.success and gathers_items(node.step):
                     self.inexact.add_once("a decision over several items")
@@ -381,10 +383,17 @@ def _share_of_any(share: float, each: float) -> float:
     return 1 - (1 - share) ** each if each > 1 else share * each
 
 
-def _with_failed(node: Node, moving: Moving, gone: float, evidence: int) -> Moving:
+def _with_failed(node: Node, arriving: Moving, moving: Moving, gone: float, evidence: int) -> Moving:
     """What goes on where failures go on as if nothing had happened: of a step that runs once for each item they are items, of passes
-    that went on anyhow; of one that gathers its items they are gathered with the others."""
-    if gathers_items(node.step):
-        return structs.replace(moving, evidence=evidence)
+    that went on anyhow."""
     passes = moving.passes if node.step.per_item else moving.passes + gone
-    return Moving(passes, moving.items + gone, moving.most, evidence)
+    return Moving(passes, moving.items + _items_with(node, arriving, gone), moving.most, evidence)
+
+
+def _items_with(node: Node, arriving: Moving, gone: float) -> float:
+    """The items that go on with what failed: those of the pass, the item itself, or none where they are gathered."""
+    if node.step.per_item:
+        return 0.0 if gathers_items(node.step) else gone
+    if node.step.yields == "one" or arriving.items is arriving.passes:
+        return gone
+    return gone * (arriving.items / arriving.passes) if arriving.passes else 0.0

@@ -30,13 +30,14 @@ class Load(Struct):
 
 
 class Leaving(Struct):
-    """What leaves a step in each run."""
+    """What leaves a step in each run. ``came``: what arrived, where a pass may bring other than one item."""
 
     load: Load
     failed: Ints | None
     late: Ints | None
     skipped: Ints | None = None
     over: Ints | None = None  # passes that end the run
+    came: Load | None = None
 
 
 def add_counts(a: Ints | None, b: Ints | None) -> Ints | None:

@@ -8,7 +8,7 @@ import numpy as np
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, MOST_PASSES
 from zeitbuch.core.assumptions.values import Value
 
-from .plan import Node
+from .plan import Node, gathers_items
 from .random_draws import MOST_DRAWN, Draws, Ints, sum_of_draws
 from .sample_records import Load
 
@@ -24,6 +24,12 @@ class StepDraws:
         if arriving.items is arriving.passes or not self.itemised:
             return passes
         return self.draws.round_randomly(arriving.items * (passes / np.maximum(arriving.passes, 1)))
+
+    def items_with(self, node: Node, came: Load | None, gone: Ints, with_others: bool = True) -> Ints:
+        """The items that go on with what failed: those of the pass, the item itself, or none where they are gathered ``with_others``."""
+        if node.step.per_item and self.itemised:
+            return np.zeros_like(gone) if with_others and gathers_items(node.step) else gone
+        return gone if came is None or node.step.yields == "one" else self.kept_items(came, gone)
 
     def yielded_passes(self, node: Node, passes: Ints, items: Ints) -> Ints:
         if node.step.yields == "one":

@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import JoinTree, Node, Plan, Stage, Way, ends_run, first_ways, gathers_items
+from .plan import JoinTree, Node, Plan, Stage, Way, ends_run, first_ways
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
 from .sampled_cases import CaseDraws
@@ -225,9 +225,10 @@ class Sample:
         if gone is not None:
             passes = np.maximum(passes - gone, 0)
             items = self.steps.kept_items(Load(arriving.passes, items, arriving.single), passes)
-        if self.itemised:
-            items = self.steps.yielded_passes(node, passes, items)
-        return Leaving(Load(passes, items, arriving.single), failed, late, None, over)
+        if not self.itemised:
+            return Leaving(Load(passes, items, arriving.single), failed, late, None, over)
+        items = self.steps.yielded_passes(node, passes, items)
+        return Leaving(Load(passes, items, arriving.single), failed, late, None, over, arriving)
 
     def _run_inside(
         self, node: Node, arriving: Load, turns: Ints, attempts: Ints, failed: Ints | None, late: Ints | None
@@ -314,8 +315,8 @@ class Sample:
         keeps = gone is not None and any(way.plain and way.failure for way in node.ways)
         whole = load
         if keeps and gone is not None:
-            # Failures of a step that runs once for each item are items, of passes that went on anyhow, or gathered with the others.
-            items = load.items if by_item and gathers_items(node.step) else load.items + gone
+            # Failures of a step that runs once for each item are items, of passes that went on anyhow.
+            items = load.items + self.steps.items_with(node, left.came, gone)
             whole = Load(load.passes if by_item else load.passes + gone, items, load.single)
         cases = self._share_cases(node, whole) if node.decides else {}
         for way in node.ways:
@@ -343,7 +344,7 @@ class Sample:
         with_others = way.success and node.step.per_item and self.itemised
         for wanted, more in ((way.failure, left.failed), (way.timeout, left.late)):
             if wanted and more is not None and not way.plain:
-                items = items if with_others and gathers_items(node.step) else add_counts(items, more)
+                items = add_counts(items, self.steps.items_with(node, left.came, more, with_others))
                 some = more if passes is None else passes + more
                 # With what succeeded they go in the same passes.
                 passes = np.minimum(some, load.passes) if with_others else some

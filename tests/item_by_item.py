@@ -1,0 +1,143 @@
+"""Passes with items gone through one by one, as the rules of docs/arithmetic.md say: no arithmetic of ours. For steps of one level of
+which each is led to by one other at most."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator
+from typing import Literal, NamedTuple
+
+from hypothesis import strategies as st
+
+from any_shape import Drawn
+from builders import START, flow
+from zeitbuch.core.assumptions.rules import Rule
+from zeitbuch.core.model.records import Link, Retry, Step
+
+Outcome = Literal["success", "failure", "timeout"]
+AFTER = [(), (), (), ("success",), ("failure",), ("timeout", "failure"), ("success", "failure"), ("timeout",)]
+
+
+@st.composite
+def lines_of_items(draw: st.DrawFn) -> Drawn:
+    """A tree of steps behind a trigger; some make many items, some run once for each, some gather them."""
+    steps, links, rules = [], [Link(source=START.id, target="s0")], []
+    for place in range(draw(st.integers(2, 6))):
+        name, tries, kind = (
+            f"s{place}",
+            draw(st.integers(0, 2)),
+            draw(st.sampled_from(["http", "http", "shape", "decide"])),
+        )
+        yields = "same" if kind == "decide" else draw(st.sampled_from(["same", "same", "many", "one"]))
+        steps.append(
+            Step(
+                id=name, kind=kind, per_item=draw(st.booleans()), yields=yields, enabled=draw(st.integers(0, 7)) > 0,  # type: ignore[arg-type]
+                on_fault=draw(st.sampled_from(["stop", "continue"])), retry=Retry(attempts=tries) if tries else None,  # type: ignore[arg-type]
+            )
+        )  # fmt: skip
+        late = draw(st.sampled_from([0.0, 0.0, 0.2]))
+        rules.append(Rule(step=name, failure=draw(st.sampled_from([0.0, 0.3, 0.5])), timeout=late))
+        rules.append(Rule(step=name, items=float(draw(st.integers(1, 3)))))
+        if place:
+            source = steps[draw(st.integers(max(0, place - 2), place - 1))]
+            role = "case" if source.kind == "decide" else draw(st.sampled_from(["next", "next", "error"]))
+            after = draw(st.sampled_from(AFTER)) if role != "error" else ()
+            links.append(Link(source=source.id, target=name, role=role, label=f"c{place}", after=after))  # type: ignore[arg-type]
+    return Drawn(flow(steps, links), rules)
+
+
+class Part(NamedTuple):
+    """What came of a pass, or of one of its items; how many items it has, and the case that it takes behind a decision."""
+
+    outcome: Outcome
+    items: int
+    case: str
+
+
+class ItemByItem:
+    """Counts how often each step is executed in so many runs."""
+
+    def __init__(self, drawn: Drawn, runs: int, seed: int) -> None:
+        self.random, self.seen = random.Random(seed), runs
+        self.steps = {step.id: step for step in drawn.flow.steps}
+        self.links: dict[str, list[Link]] = {}
+        for link in drawn.flow.links:
+            self.links.setdefault(link.source, []).append(link)
+        self.failure = {rule.step: float(rule.failure) for rule in drawn.rules if isinstance(rule.failure, float)}
+        self.late = {rule.step: float(rule.timeout) for rule in drawn.rules if isinstance(rule.timeout, float)}
+        self.items = {rule.step: int(rule.items) for rule in drawn.rules if isinstance(rule.items, float)}
+        self.executed = dict.fromkeys(self.steps, 0)
+        for _ in range(runs):
+            self._arrive("s0", 1)
+
+    def mean(self, step: str) -> float:
+        """Executions in a run."""
+        return self.executed[step] / self.seen
+
+    def _arrive(self, name: str, items: int) -> None:
+        """A pass with so many items comes to a step, and what leaves it to the steps behind."""
+        step, ways = self.steps[name], self.links.get(name, [])
+        tried = [self._attempt(name) for _ in range(items if step.per_item else 1)] if step.enabled else []
+        parts = [Part(one, 1 if step.per_item else items, self._choose(step, ways)) for one in tried]
+        for way in ways:
+            for left in self._passes_on(step, way, items, parts):
+                self._arrive(way.target, left)
+
+    def _attempt(self, name: str) -> Outcome:
+        retry = self.steps[name].retry
+        outcome: Outcome = "success"
+        for _ in range((retry.attempts if retry is not None else 0) + 1):
+            self.executed[name] += 1
+            at = self.random.random()
+            late = at < self.late[name]
+            outcome = "timeout" if late else "failure" if at < self.late[name] + self.failure[name] else "success"
+            if outcome == "success":
+                break
+        return outcome
+
+    def _choose(self, step: Step, ways: list[Link]) -> str:
+        """The case taken behind a decision."""
+        cases = self._cases(step, ways)
+        return self.random.choice([*cases, ""] if len(cases) == 1 else cases) if cases else ""
+
+    @staticmethod
+    def _cases(step: Step, ways: list[Link]) -> list[str]:
+        """The steps to which one of several cases leads."""
+        return [way.target for way in ways if not way.after or "success" in way.after] if step.kind == "decide" else []
+
+    def _passes_on(self, step: Step, way: Link, items: int, parts: list[Part]) -> Iterator[int]:
+        """The passes that a way carries, each as its number of items."""
+        plain = not way.after and way.role != "error"
+        if not step.enabled:
+            yield from [items] if plain else []
+            return
+        ways = self.links[step.id]
+        on = plain and step.on_fault == "continue" and not any(self._is_for_errors(one) for one in ways)
+        failing = {
+            one for one in ("failure", "timeout") if on or one in way.after or (way.role == "error" and not way.after)
+        }
+        is_case = way.target in self._cases(step, ways)
+        succeeding = plain or "success" in way.after
+        mine = [
+            one
+            for one in parts
+            if (succeeding if one.outcome == "success" else one.outcome in failing)
+            and (not is_case or one.case == way.target or (one.outcome != "success" and not plain))
+        ]
+        if not step.per_item:
+            yield from [self._made(step, one) for one in mine]
+        elif not succeeding:
+            yield from [1 for _ in mine]  # each item that fails is a pass of its own
+        elif mine or not is_case:  # a pass goes on without what is lost, and by a case where any item takes it
+            yield 1 if step.yields == "one" else sum([self._made(step, one) for one in mine])
+
+    @staticmethod
+    def _is_for_errors(way: Link) -> bool:
+        only = way.after and "success" not in way.after and {"failure", "timeout"} & set(way.after)
+        return way.role == "error" or bool(only)
+
+    def _made(self, step: Step, part: Part) -> int:
+        """The items that become of those of a pass, or of one item."""
+        if step.yields == "one":
+            return 1
+        return part.items * self.items[step.id] if step.yields == "many" and part.outcome == "success" else part.items
