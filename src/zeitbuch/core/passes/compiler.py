@@ -14,6 +14,7 @@ from zeitbuch.core.model.outcomes import case_name, is_case
 from zeitbuch.core.model.records import Step
 
 from .agents import shares_of_tools, turns_of
+from .carried_items import changes_items, hides_items, last_in_line
 from .joins import JoinAnalysis
 from .level_parts import circles_of, connected_parts, is_sure, risky_parts
 from .plan import Node, Plan, Stage, Way, needs_telling_apart
@@ -84,7 +85,10 @@ class Planner:
         stage.circles = circles
         stage.risky = risky_parts(nodes, entries)
         stage.sure = [] if cyclic else [part for part in stage.risky if is_sure(part, nodes)]
-        stage.apart = level.scope is not None and needs_telling_apart(nodes, cyclic, bool(stage.risky))
+        if level.scope is not None:
+            stage.apart = needs_telling_apart(nodes, cyclic, bool(stage.risky))
+            if any([changes_items(node) for node in nodes]):
+                stage.last = last_in_line(nodes, entries, cyclic)
         return stage
 
     def _active_triggers(self, level: Level) -> set[str]:
@@ -153,6 +157,8 @@ class Planner:
             self._set_loop(node)
         elif step.yields == "many":
             node.items = lookup.of_step("items", step)
+        if node.inner is not None and step.enabled and hides_items(node):
+            self.notes.append(f"how many items leave '{step.title}' its ways do not tell; as many as came are counted")
         if step.kind == "agent":
             self._set_agent(node)
         elif step.id in self.graph.attached:

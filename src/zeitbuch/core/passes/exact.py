@@ -35,8 +35,11 @@ from .moving import (
     add_loss,
     are_mixed,
     expected_tries,
+    items_each,
+    items_with,
     passes_left,
     sum_losses,
+    with_failed,
 )
 from .plan import Node, Plan, Stage, edges_of_tie, ends_run, gathers_items
 from .ranged import mean_over
@@ -240,7 +243,8 @@ class Passes:
             self._run_node(helper, Moving(amount, amount, NEVER, weak))
         self.of[step.id] = self._make_pass(node, turns, attempts, evidence)
         if node.inner is not None:
-            self._run_inside(node, turns, Moving(attempts, attempts, arriving.most, evidence), done)
+            each = 1.0 if step.per_item else items_each(arriving)
+            self._run_inside(node, turns, Moving(attempts, attempts * each, arriving.most, evidence), done)
             if done.ended and step.per_item and self._several:
                 share = least(1.0, done.ended / turns)
                 done.ended = arriving.passes * in_each_world(_share_of_any, share, turns / arriving.passes)
@@ -346,7 +350,7 @@ class Passes:
         passes, items, evidence, high = 0.0, 0.0, moving.evidence, arriving.most
         kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
         if way.success and (node.enabled or way.plain):
-            load = _with_failed(node, arriving, moving, gone, done.failed_evidence) if kept else moving
+            load = with_failed(node, arriving, moving, gone, done.failed_evidence) if kept else moving
             passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
             if way.share is not None:
                 passes, items = self._case_passes(node, load, way.share.amount)
@@ -355,9 +359,9 @@ class Passes:
             more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
             evidence = min(evidence, done.failed_evidence) if more else evidence
             if not node.step.per_item:
-                passes, items = passes + more, items + _items_with(node, arriving, more)
+                passes, items = passes + more, items + items_with(node, arriving, more)
             elif way.success and way.share is None:  # with what succeeded, in the same passes
-                items += _items_with(node, arriving, more)
+                items += items_with(node, arriving, more)
             else:
                 passes, items = passes + more, items + more
                 if more and self._several:
@@ -381,19 +385,3 @@ class Passes:
 def _share_of_any(share: float, each: float) -> float:
     """How often at least one of so many items goes on."""
     return 1 - (1 - share) ** each if each > 1 else share * each
-
-
-def _with_failed(node: Node, arriving: Moving, moving: Moving, gone: float, evidence: int) -> Moving:
-    """What goes on where failures go on as if nothing had happened: of a step that runs once for each item they are items, of passes
-    that went on anyhow."""
-    passes = moving.passes if node.step.per_item else moving.passes + gone
-    return Moving(passes, moving.items + _items_with(node, arriving, gone), moving.most, evidence)
-
-
-def _items_with(node: Node, arriving: Moving, gone: float) -> float:
-    """The items that go on with what failed: those of the pass, the item itself, or none where they are gathered."""
-    if node.step.per_item:
-        return 0.0 if gathers_items(node.step) else gone
-    if node.step.yields == "one" or arriving.items is arriving.passes:
-        return gone
-    return gone * (arriving.items / arriving.passes) if arriving.passes else 0.0

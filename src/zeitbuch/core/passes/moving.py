@@ -13,7 +13,8 @@ from zeitbuch.core.assumptions.uncertain import least, most
 from zeitbuch.core.assumptions.values import EVIDENCE, Evidence
 from zeitbuch.core.model.records import Step
 
-from .plan import Node, ends_run
+from .carried_items import items_through
+from .plan import Node, ends_run, gathers_items
 from .ranged import tries_of
 
 STRONGEST = EVIDENCE.index("export")
@@ -118,6 +119,11 @@ def passes_left(node: Node, arriving: Moving, step: Step, done: StepOutcome, evi
         through = most(0.0, arriving.passes - done.failed - done.late - done.ended)
         kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)
         left = Moving(through, kept, arriving.most, min(arriving.evidence, done.failed_evidence))
+    if node.inner is not None and node.inner.last is not None and left.passes and not node.repeats:
+        each = 1.0 if step.per_item else arriving.items / arriving.passes
+        through = items_through(node.inner, each)
+        items = left.items * through if step.per_item else left.passes * through
+        left = Moving(left.passes, items, left.most, left.evidence)
     if step.yields == "one":
         left = Moving(left.passes, left.passes, left.most, left.evidence)
     elif step.yields == "many" and node.items is not None:
@@ -167,3 +173,22 @@ def are_mixed(lost: Lost, sure: list[int]) -> bool:
     mixed = sorts not in ({(True, False)}, {(False, True)})
     ends = any(lost[place].over > 0 for place in sure if place in lost)
     return ends or (mixed and (len(failing) > 1 or any(place in failing for place in sure)))
+
+
+def with_failed(node: Node, arriving: Moving, moving: Moving, gone: float, evidence: int) -> Moving:
+    """What goes on where failures go on as if nothing had happened: of a step that runs once for each item they are items, of passes
+    that went on anyhow."""
+    passes = moving.passes if node.step.per_item else moving.passes + gone
+    return Moving(passes, moving.items + items_with(node, arriving, gone), moving.most, evidence)
+
+
+def items_with(node: Node, arriving: Moving, gone: float) -> float:
+    """The items that go on with what failed: those of the pass, the item itself, or none where they are gathered."""
+    if node.step.per_item:
+        return 0.0 if gathers_items(node.step) else gone
+    return gone if node.step.yields == "one" else gone * items_each(arriving)
+
+
+def items_each(moving: Moving) -> float:
+    """The items of a pass."""
+    return moving.items / moving.passes if moving.passes and moving.items is not moving.passes else 1.0

@@ -91,6 +91,9 @@ class Stage(Struct):
     sure: list[int] = []  # those of them of which a pass reaches every step, unless it gets lost
     circles: list[tuple[int, int]] = []  # first and last place of steps that back edges go round, apart from each other
     apart: bool = False  # whether counts say too little of it: its passes are sampled one by one
+    last: int | None = (
+        None  # where its steps change how many items a pass has: the last of them, if they stand in one line
+    )
 
 
 class Plan(Struct):
@@ -178,6 +181,7 @@ def needs_telling_apart(nodes: list[Node], cyclic: bool, risky: bool) -> bool:
     several = cyclic or any(
         node.step.yields == "many"
         or node.step.inclusive
+        or (node.step.per_item and loses_passes(node))  # items that came with one pass
         or (node.step.join == "each" and len(edges_of_tie(node.incoming)) > 1)
         for node in nodes
     )

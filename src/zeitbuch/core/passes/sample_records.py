@@ -47,11 +47,13 @@ def add_counts(a: Ints | None, b: Ints | None) -> Ints | None:
 
 
 class Losses(Struct):
-    """Passes that do not come out of a level, by its parts: all, those out of time, those that end the run."""
+    """Passes that do not come out of a level, by its parts: all, those out of time, those that end the run; and what leaves its last step
+    (see ``Stage.last``)."""
 
     all: list[Ints | None]
     late: list[Ints | None]
     over: list[Ints | None]
+    last: Load | None = None
 
     def add_losses(self, part: int, failed: Ints | None, late: Ints | None, over: Ints | None) -> None:
         for more in (failed, late, over):

@@ -10,7 +10,7 @@ from zeitbuch.core.assumptions.values import Value
 
 from .plan import Node, gathers_items
 from .random_draws import MOST_DRAWN, Draws, Ints, sum_of_draws
-from .sample_records import Load
+from .sample_records import Leaving, Load, add_counts
 
 
 class StepDraws:
@@ -30,6 +30,16 @@ class StepDraws:
         if node.step.per_item and self.itemised:
             return np.zeros_like(gone) if with_others and gathers_items(node.step) else gone
         return gone if came is None or node.step.yields == "one" else self.kept_items(came, gone)
+
+    def going_on(self, node: Node, left: Leaving, keeps: bool) -> Load:
+        """What goes on where failures go on as if nothing had happened (``keeps``)."""
+        load, gone = left.load, add_counts(left.failed, left.late)
+        if gone is None or not keeps:
+            return load
+        # Failures of a step that runs once for each item are items, of passes that went on anyhow.
+        by_item = node.step.per_item and self.itemised
+        items = load.items + self.items_with(node, left.came, gone)
+        return Load(load.passes if by_item else load.passes + gone, items, load.single)
 
     def yielded_passes(self, node: Node, passes: Ints, items: Ints) -> Ints:
         if node.step.yields == "one":

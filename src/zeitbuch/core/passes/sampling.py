@@ -81,7 +81,11 @@ class Sample:
             self._sweep_stage(stage, starts, edges, lost, begun)
         else:
             self._run_cycle(stage, starts, edges, lost, begun)
-        return self._stage_outcome(arriving, lost)
+        left = self._stage_outcome(arriving, lost)
+        if lost.last is not None:
+            items = self.steps.kept_items(lost.last, left.load.passes)
+            left.load = Load(left.load.passes, items, left.load.single)
+        return left
 
     def _run_cycle(
         self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: Losses, begun: dict[str, Ints]
@@ -143,6 +147,8 @@ class Sample:
             if stage.skips:
                 self._count_skipped(stage, arriving, node, ended, left)
             reached.append(self._leave_node(node, left, edges))
+            if place == stage.last:
+                lost.last = self.steps.going_on(node, left, node.keeps_failures)
             over = left.over
             if ends_run(node.step):
                 over = add_counts(over, left.load.passes)
@@ -205,19 +211,27 @@ class Sample:
         turns = arriving.items if step.per_item and self.itemised else arriving.passes
         attempts, failed, late = self.steps.draw_attempts(node, turns, arriving.single and turns is arriving.passes)
         over: Ints | None = None
+        each: Floats | None = None
         drawn = self._run_agent(node, attempts) if node.turns is not None else None
         for helper in node.each_time:
             self._run_node(helper, Load(attempts, attempts, False))
         self._note_passes(node, arriving.passes, attempts, drawn)
         if node.inner is not None:
-            failed, late, over = self._run_inside(node, arriving, turns, attempts, failed, late)
+            failed, late, over, each = self._run_inside(node, arriving, turns, attempts, failed, late)
             if turns is not arriving.passes:  # an item that ends the run ends it for all
                 over = self._ended_by_item(arriving.passes, turns, over, arriving.single)
-        return self._items_left(node, arriving, failed, late, over)
+        return self._items_left(node, arriving, failed, late, over, each)
 
     def _items_left(
-        self, node: Node, arriving: Load, failed: Ints | None, late: Ints | None, over: Ints | None
+        self,
+        node: Node,
+        arriving: Load,
+        failed: Ints | None,
+        late: Ints | None,
+        over: Ints | None,
+        each: Floats | None,
     ) -> Leaving:
+        """What leaves a step; ``each``: the items that a block makes of a pass, or of an item where it runs once for each."""
         passes, items, gone = arriving.passes, arriving.items, add_counts(failed, late)
         if node.step.per_item and self.itemised:
             items, gone = items if gone is None else np.maximum(items - gone, 0), None
@@ -227,13 +241,16 @@ class Sample:
             items = self.steps.kept_items(Load(arriving.passes, items, arriving.single), passes)
         if not self.itemised:
             return Leaving(Load(passes, items, arriving.single), failed, late, None, over)
+        if each is not None:
+            items = self.draws.round_randomly((items if node.step.per_item else passes) * each)
         items = self.steps.yielded_passes(node, passes, items)
         return Leaving(Load(passes, items, arriving.single), failed, late, None, over, arriving)
 
     def _run_inside(
         self, node: Node, arriving: Load, turns: Ints, attempts: Ints, failed: Ints | None, late: Ints | None
-    ) -> tuple[Ints | None, Ints | None, Ints | None]:
-        """What fails, runs out of time and ends the run, with what happens inside a scope."""
+    ) -> tuple[Ints | None, Ints | None, Ints | None, Floats | None]:
+        """What fails, runs out of time and ends the run, with what happens inside a scope, and the items that leave it with each pass, where
+        its steps say so."""
         assert node.inner is not None
         single = arriving.single and attempts is arriving.passes
         if node.repeats:
@@ -244,14 +261,16 @@ class Sample:
                 else self.steps.sum_draws(attempts, node.items)
             )
             inside = self._run_scope(node.inner, Load(rounds, rounds, False))
-            return failed, late, self._ended_by_item(turns, rounds, inside.over, single)
-        inside = self._run_scope(node.inner, Load(attempts, attempts, single))
+            return failed, late, self._ended_by_item(turns, rounds, inside.over, single), None
+        items = attempts if node.step.per_item else self.steps.kept_items(arriving, attempts)
+        inside = self._run_scope(node.inner, Load(attempts, items, single))
         parts = [inside.failed, inside.late, inside.over]
         gone = add_counts(failed, late)
         if attempts is not turns or gone is not None:
             # Only the last attempt of a pass counts for what goes on, and only where the scope itself has not failed.
             parts = self.steps.draw_of_attempts(parts, attempts, turns if gone is None else turns - gone)
-        return add_counts(failed, parts[0]), add_counts(late, parts[1]), parts[2]
+        each = inside.load.items / np.maximum(inside.load.passes, 1) if node.inner.last is not None else None
+        return add_counts(failed, parts[0]), add_counts(late, parts[1]), parts[2], each
 
     def _run_scope(self, stage: Stage, arriving: Load) -> Leaving:
         if not stage.apart or arriving.single or int(arriving.passes.max()) < 2:
@@ -310,14 +329,9 @@ class Sample:
     def _leave_node(self, node: Node, left: Leaving, edges: list[Load | None]) -> tuple[Ints, Ints]:
         """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
         load = left.load
-        gone = add_counts(left.failed, left.late)
-        by_item = node.step.per_item and self.itemised
-        keeps = gone is not None and any(way.plain and way.failure for way in node.ways)
-        whole = load
-        if keeps and gone is not None:
-            # Failures of a step that runs once for each item are items, of passes that went on anyhow.
-            items = load.items + self.steps.items_with(node, left.came, gone)
-            whole = Load(load.passes if by_item else load.passes + gone, items, load.single)
+        keeps = any(way.plain and way.failure for way in node.ways)
+        whole = self.steps.going_on(node, left, keeps)
+        keeps = whole is not load
         cases = self._share_cases(node, whole) if node.decides else {}
         for way in node.ways:
             self._follow_way(node, left, edges, way, cases, whole, load, keeps)

@@ -38,7 +38,10 @@ def sample_apart(draws: Draws, stage: Stage, arriving: Load, walk: Walk) -> tupl
     at = np.repeat(np.arange(draws.runs), drawn)
     each = PassDraws(draws, at)
     one = np.ones(len(at), np.int64)
-    tallies, left = walk(each, stage, Load(one, one, True))
+    items = one
+    if arriving.items is not arriving.passes:
+        items = each.round_randomly((arriving.items / np.maximum(arriving.passes, 1))[at])
+    tallies, left = walk(each, stage, Load(one, items, True))
     weight = None if np.array_equal(drawn, arriving.passes) else arriving.passes / np.maximum(drawn, 1)
 
     def by_run(counts: Ints | None) -> Ints | None:
@@ -51,7 +54,10 @@ def sample_apart(draws: Draws, stage: Stage, arriving: Load, walk: Walk) -> tupl
     found = {key: _sum_tally(tally, by_run, first) for key, tally in tallies.items()}
     failed, late, over = by_run(left.failed), by_run(left.late), by_run(left.over)
     through = arriving.passes - sum((gone for gone in (failed, late, over) if gone is not None), np.zeros_like(drawn))
-    return found, Leaving(Load(np.maximum(through, 0), np.maximum(through, 0), False), failed, late, None, over)
+    through = np.maximum(through, 0)
+    out = through if stage.last is None else by_run(left.load.items)
+    assert out is not None
+    return found, Leaving(Load(through, out, False), failed, late, None, over)
 
 
 def _sum_tally(tally: Tally, by_run: Callable[[Ints | None], Ints | None], first: Ints) -> Tally:

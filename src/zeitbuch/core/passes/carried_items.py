@@ -1,0 +1,67 @@
+# A block hands on the items that come out of it, not those that went in, where its steps make more or fewer of them.
+"""Items that passes carry into blocks and out of them."""
+
+from __future__ import annotations
+
+from .plan import Node, Stage
+
+
+def last_in_line(nodes: list[Node], entries: list[int], cyclic: bool) -> int | None:
+    """The place of the last step where all steps of a level stand in one line; None where they do not, or where what fails goes on with other
+    items than what succeeds."""
+    begun = [place for place in entries if nodes[place].step.kind != "note"]
+    if cyclic or len(begun) != 1:
+        return None
+    places = {node.step.id: place for place, node in enumerate(nodes)}
+    place = begun[0]
+    while True:
+        node = nodes[place]
+        fails_otherwise = (
+            node.step.yields == "many" and node.keeps_failures and node.failure.amount + node.timeout.amount
+        )
+        if fails_otherwise or (node.enabled and hides_items(node)):
+            return None
+        if not node.ways:
+            return place
+        if len(node.ways) > 1 or not node.ways[0].plain or node.ways[0].share is not None:
+            return None
+        place = places[node.ways[0].target]
+
+
+def changes_items(node: Node) -> bool:
+    """Whether a pass may leave a step with more or fewer items than it came with."""
+    if not node.enabled:
+        return False
+    inner = node.inner.nodes if node.inner is not None and not node.repeats else []
+    return node.step.yields != "same" or any([changes_items(one) for one in inner])
+
+
+def hides_items(node: Node) -> bool:
+    """Whether it is not known how many items leave a block."""
+    if node.inner is None or node.repeats or node.inner.last is not None:
+        return False
+    return any([changes_items(one) for one in node.inner.nodes])
+
+
+def items_through(stage: Stage, each: float) -> float:
+    """How many items a pass leaves a level with that comes with ``each`` and is not lost."""
+    if stage.last is None:
+        return each
+    places = {node.step.id: place for place, node in enumerate(stage.nodes)}
+    place = next(place for place in stage.entries if stage.nodes[place].step.kind != "note")
+    while True:
+        node = stage.nodes[place]
+        each = _items_after(node, each)
+        if place == stage.last:
+            return each
+        place = places[node.ways[0].target]
+
+
+def _items_after(node: Node, each: float) -> float:
+    if not node.enabled:
+        return each
+    if node.inner is not None and not node.repeats:
+        each = each * items_through(node.inner, 1.0) if node.step.per_item else items_through(node.inner, each)
+    if node.step.yields == "one":
+        return 1.0
+    return each * node.items.amount if node.step.yields == "many" and node.items is not None else each
