@@ -225,6 +225,16 @@ def _block_of_items(kind: Any = "group", **more: Any) -> tuple[Flow, Rules]:
     return flow(steps, links), [Rule(step="a", items=3.0), Rule(step="c", items=2.0), Rule(step="g", items=5.0)]
 
 
+def _end_or_failure_of_an_item() -> tuple[Flow, Rules]:
+    """A block for each item that fails, or ends the run: what comes behind it has no item left."""
+    steps = [
+        step("g", "group", per_item=True),
+        step("e", "end", scope="g", ends="run"),
+        step("z", "http", per_item=True),
+    ]
+    return flow(steps, [link("start", "g"), link("g", "z")]), [Rule(step="g", failure=0.3)]
+
+
 _AFTER_ALL = ("failure", "success")
 _AFTER_SKIP = ("success", "skip")
 
@@ -292,6 +302,7 @@ CASES = {
     ),
     "a pass that failed and goes on with its items": (_pass_with_items(("failure", "success")), "z", 3.0, True),
     "a pass that failed, by a way of its own with its items": (_pass_with_items(("failure",)), "z", 0.4 * 3, True),
+    "an item that fails by itself, or ends the run": (_end_or_failure_of_an_item(), "z", 0.0, True),
     "items that a pass brings into a block": (_block_of_items(), "b", 3.0, True),
     "items that leave a block": (_block_of_items("guard"), "z", 6.0, True),
     "items of a block for each item": (_block_of_items(per_item=True), "z", 6.0, True),

@@ -8,6 +8,7 @@ from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS
 from zeitbuch.core.assumptions.shares import is_one_but_rounded
 from zeitbuch.core.assumptions.uncertain import Uncertain, most
 from zeitbuch.core.assumptions.values import Value, spread_default, weakest_evidence
+from zeitbuch.core.graph.open_frames import crossed_frames, odd_ways_out, open_frames
 from zeitbuch.core.graph.topology import Edge, Graph, Level, is_own_model
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
 from zeitbuch.core.model.outcomes import case_name, is_case
@@ -30,13 +31,18 @@ def is_error(edge: Edge) -> bool:
     )
 
 
+def _contents_of_frames(graph: Graph) -> dict[str, list[str]]:
+    return {frame: [step.id for step in graph.contents.get(frame, ())] for frame in sorted(crossed_frames(graph))}
+
+
 class Planner:
     """Makes the plan of one flow."""
 
     def __init__(self, graph: Graph, lookup: AssumptionLookup, waits: bool = True) -> None:
         """``waits``: a direct way from a trigger adds nothing where a longer one leads to the same step. Whoever asks what may run
         without something else having run before counts that way too."""
-        self.graph, self.waits = graph, waits
+        self.graph, self.waits = open_frames(graph), waits
+        self.frames = {} if self.graph is graph else _contents_of_frames(graph)
         self.lookup = lookup
         self.notes: list[str] = []
         self.skips = False
@@ -48,8 +54,9 @@ class Planner:
         if level is None:
             return Plan(Stage([], [], 0, False, False, []), [], False, [])
         top = self._make_stage(level)
+        self.notes += odd_ways_out(self.graph) if len(self.graph.levels) > 1 else []
         itemised = any(step.per_item or step.yields != "same" for step in self.graph.steps.values())
-        return Plan(top, self._find_starts(level, top), itemised, self.notes)
+        return Plan(top, self._find_starts(level, top), itemised, self.notes, self.frames)
 
     def _find_starts(self, level: Level, top: Stage) -> list[tuple[str, list[int]]]:
         triggers = self.graph.triggers

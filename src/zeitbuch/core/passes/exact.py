@@ -64,11 +64,12 @@ class Passes:
     def __init__(
         self, graph: Graph, lookup: AssumptionLookup, entry: dict[str, tuple[Value, float]] | None = None
     ) -> None:
-        self.graph = graph
         self.of: dict[str, Pass] = {}
         self.capped: list[str] = []
         self.inexact = Reasons()
-        self.plan: Plan = Planner(graph, lookup).make_plan()
+        planner = Planner(graph, lookup)
+        self.graph = planner.graph
+        self.plan: Plan = planner.make_plan()
         self.notes = self.plan.notes
         self.joins = ExactJoins(self.plan.itemised, self.inexact)
         # Whether a pass may bring more than one item somewhere.
@@ -78,6 +79,11 @@ class Passes:
         self._started: dict[str, float] | None = None  # passes that each trigger starts, where any leads somewhere
         self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
         self._run_stage(self.plan.top, Moving(1.0, 1.0, 1.0, STRONGEST), self._entry_passes(entry))
+        for frame, inside in self.plan.frames.items():  # as often as what in it is reached most
+            passes = [self.of[key] for key in inside if key in self.of]
+            reached = max(passes, key=lambda one: float(one.arrivals), default=None)
+            if reached is not None:
+                self.of[frame] = Pass(reached.arrivals, reached.arrivals, reached.evidence)
 
     @property
     def exact(self) -> bool:
@@ -245,6 +251,7 @@ class Passes:
         if node.inner is not None:
             each = 1.0 if step.per_item else items_each(arriving)
             self._run_inside(node, turns, Moving(attempts, attempts * each, arriving.most, evidence), done)
+            done.ended_items = done.ended if step.per_item else 0.0
             if done.ended and step.per_item and self._several:
                 share = least(1.0, done.ended / turns)
                 done.ended = arriving.passes * in_each_world(_share_of_any, share, turns / arriving.passes)

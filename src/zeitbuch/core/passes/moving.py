@@ -52,7 +52,7 @@ class Moving(Struct, gc=False):
 
 
 class StepOutcome(Struct, gc=False):
-    """What leaves a step."""
+    """What leaves a step; ``ended``: passes that end the run, ``ended_items``: items of which that comes."""
 
     success: Moving
     failed: float
@@ -60,6 +60,7 @@ class StepOutcome(Struct, gc=False):
     skipped: float = 0.0
     failed_evidence: int = STRONGEST
     ended: float = 0.0
+    ended_items: float = 0.0
 
 
 NOTHING = Moving(0.0, 0.0, 0.0, STRONGEST)
@@ -113,8 +114,11 @@ def passes_left(node: Node, arriving: Moving, step: Step, done: StepOutcome, evi
     if step.per_item:
         # One item that is lost does not hold up the others, but one that ends the run does.
         through = most(0.0, arriving.passes - done.ended)
-        kept = through / arriving.passes if done.ended and arriving.passes else 1.0
-        left = Moving(through, most(0.0, arriving.items - done.failed - done.late) * kept, arriving.most, evidence)
+        going = most(0.0, arriving.items - done.failed - done.late - done.ended_items)
+        if done.ended_items and arriving.passes:
+            others = most(1e-12, 1 - done.ended_items / arriving.items)  # the part of the items that do not end it
+            going *= (through / arriving.passes) / others
+        left = Moving(through, going, arriving.most, evidence)
     else:
         through = most(0.0, arriving.passes - done.failed - done.late - done.ended)
         kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)

@@ -97,12 +97,14 @@ class Stage(Struct):
 
 
 class Plan(Struct):
-    """A whole flow. ``starts`` gives for each active trigger that leads somewhere its first steps (node indexes)."""
+    """A whole flow. ``starts`` gives for each active trigger that leads somewhere its first steps (node indexes), ``frames`` what groups
+    hold that are no blocks."""
 
     top: Stage
     starts: list[tuple[str, list[int]]]
     itemised: bool
     notes: list[str]
+    frames: dict[str, list[str]] = {}
 
 
 def gathers_items(step: Step) -> bool:

@@ -11,6 +11,7 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.graph.open_frames import open_frames
 from zeitbuch.core.graph.topology import Graph, Level
 from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.references import ref_words
@@ -39,7 +40,7 @@ class Reachability:
     """Questions about one flow's shape. Attached helpers stand for their agent."""
 
     def __init__(self, graph: Graph) -> None:
-        self.graph = graph
+        self.graph = graph = open_frames(graph)
         self._shared = {helper.id for helpers in graph.shared.values() for helper in helpers}
         self.bit: dict[str, int] = {key: 1 << number for number, key in enumerate([*graph.triggers, *graph.steps])}
 
@@ -174,11 +175,8 @@ class Reachability:
             reached = self._reach_all(roots, near) - set(roots) | (set(roots) & found)
             found |= reached
             # What leads on from the scopes around it goes on too.
-            around = [
-                word
-                for word in (self.graph.steps[text].scope for text in roots if text in self.graph.steps)
-                if word is not None
-            ]
+            scopes = [self.graph.steps[text].scope for text in roots if text in self.graph.steps]
+            around = [scope for scope in scopes if scope is not None]
             roots = [text for text in dict.fromkeys(around) if text not in found]
 
     def _reach_inwards(self, found: set[str]) -> set[str]:

@@ -27,6 +27,10 @@ class Sample:
     def __init__(self, plan: Plan, runs: int, seed: int, entry: dict[str, tuple[Value, float]] | None = None) -> None:
         self._begin(plan, Draws(runs, seed))
         self._run_stage(plan.top, Load(self.one, self.one, True), self._entry_passes(entry))
+        for frame, inside in plan.frames.items():  # as often as what in it is reached most
+            passes = [self.of[key].arrivals for key in inside if key in self.of]
+            reached = max(passes, key=lambda one: float(one.mean()), default=self.zero)
+            self.of[frame] = Tally(reached, reached)
 
     def _begin(self, plan: Plan, draws: Draws) -> None:
         self.plan, self.draws, self.runs = plan, draws, draws.runs

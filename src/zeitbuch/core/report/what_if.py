@@ -143,7 +143,7 @@ class WhatIfSimulation:
         events = [
             Event(step.id, self.odds.get(step.id, "not"), self._step_words(step))
             for step in self.graph.in_order()
-            if step.kind != "note" and step.id not in self.graph.host
+            if self.ways.graph.steps[step.id].kind != "note" and step.id not in self.graph.host
         ]
         return Story(self._given_words(), tuple(events), self._end_words(top))
 
