@@ -107,3 +107,22 @@ def test_the_program_counts_and_explains_alike(run: Run, tmp_path: Path) -> None
     assert passes["Z"] == 0.7 and passes["H"] == 0.3 and passes["G"] == 1
     story = run("explain", "Desk", "--source", "desk.json", "--case", "y", "-q").out
     assert "Not run: 1.2 B, 3 H, 4 E." in story.replace("\n", " ")
+
+
+def test_maps_say_which_step_a_way_leaves(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "desk.json").write_text(to_json(Estate(flows=(structs.replace(_framed(), name="Desk"),))))
+    drawn = run("map", "desk.json", "--flow", "Desk", "--format", "text", "-q").out
+    for words in (
+        "├─ y (from 1.1)\n│  2 Z",
+        "├─ then (from 1.2)\n│  3 H",
+        "└─ ! on error (from 1.2)\n   4 E",
+        "└─ x\n│     1.2 B",
+    ):
+        assert words in drawn
+    svg = run("map", "desk.json", "--flow", "Desk", "--format", "svg", "-q").out
+    assert all(words in svg for words in ("y (from 1.1)", "then (from 1.2)", "on error (from 1.2)"))
+    alone = flow(
+        [step("g", "loop"), step("a", "http", scope="g"), step("z", "http")], [link("start", "a"), link("a", "z")]
+    )
+    (tmp_path / "alone.json").write_text(to_json(Estate(flows=(structs.replace(alone, name="Alone"),))))
+    assert "from 1" not in run("map", "alone.json", "--flow", "Alone", "--format", "text", "-q").out

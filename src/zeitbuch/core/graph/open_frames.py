@@ -3,13 +3,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from msgspec import structs
 
 from zeitbuch.core.model.records import Link, Step
 
-from .topology import Graph
+from .topology import Edge, Graph
 
 
 def open_frames(graph: Graph) -> Graph:
@@ -59,6 +59,15 @@ def odd_ways_out(graph: Graph) -> list[str]:
                 f"ways lead out of '{names[block]}' from within ({ends}); they are counted as taken where '{names[block]}' has ended"
             )
     return found
+
+
+def numbers_within(graph: Graph, ways: Sequence[Edge]) -> list[str]:
+    """For each way out of a block the number of the step in it that the way leaves, where they are several or not the only ones of their
+    steps: as ways of the whole block they would say something else. '' for all others."""
+    within = [way for way in ways if way.link.source not in (way.source, way.target)]
+    if len({way.link.source for way in within}) < 2 and not any(_is_one_of_several(graph, way.link) for way in within):
+        return [""] * len(ways)
+    return [graph.numbers.get(way.link.source, "") if way in within else "" for way in ways]
 
 
 def _block_left(graph: Graph, link: Link) -> str | None:

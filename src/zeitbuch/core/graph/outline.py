@@ -11,6 +11,7 @@ from msgspec import Struct
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import span_words
 
+from .open_frames import numbers_within
 from .topology import Edge, Graph, Level
 
 Part = Literal["trigger", "step", "branch", "goto", "inside"]
@@ -97,7 +98,7 @@ class _Level:
                 self._add_inside(level, item)
             ways = self.out.get(step, [])
             later = [name for name in self.under.get(step, []) if len(self.into[name]) > 1]
-            if len(ways) == 1 and not ways[0].back and not self._edge_words(ways[0]):
+            if len(ways) == 1 and not ways[0].back and not self._words_of(ways)[0]:
                 target = ways[0].target
                 if self.idom.get(target) == step:
                     work = [target, *work]
@@ -117,8 +118,8 @@ class _Level:
 
     def _add_branches(self, ways: list[Edge], step: str, later: list[str], item: Item) -> None:
         own: set[str] = set()
-        for edge in ways:
-            branch = Item("branch", words=self._edge_words(edge), error=edge.link.role == "error")
+        for edge, words in zip(ways, self._words_of(ways), strict=True):
+            branch = Item("branch", words=words, error=edge.link.role == "error")
             if edge.back:
                 branch.below = [Item("goto", edge.target, back=True)]
             elif self.idom.get(edge.target) == step and edge.target not in own and edge.target not in later:
@@ -127,6 +128,12 @@ class _Level:
             else:
                 branch.below = [Item("goto", edge.target)]
             item.below.append(branch)
+
+    def _words_of(self, ways: list[Edge]) -> list[str]:
+        """What each way out of a step is taken for, and which step within a block it leaves."""
+        words = [self._edge_words(way) for way in ways]
+        numbers = numbers_within(self.graph, ways)
+        return [f"{said or 'then'} (from {n})" if n else said for said, n in zip(words, numbers, strict=True)]
 
     def _edge_words(self, edge: Edge) -> str:
         """What a way is taken for: its label or condition, or that something failed or nobody answered."""

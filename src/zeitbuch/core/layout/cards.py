@@ -9,6 +9,7 @@ from typing import Literal
 
 from msgspec import Struct
 
+from zeitbuch.core.graph.open_frames import numbers_within
 from zeitbuch.core.graph.topology import Edge, Graph, attached_role, model_of
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Step, Trigger
@@ -108,9 +109,11 @@ def _small_line(words: str, measure: Measure, quiet: bool = False) -> Line:
     return Line(text, SMALL, quiet=quiet, full=words if text != words else "")
 
 
-def _outlet_tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure, showing: Showing) -> list[Tab]:
-    """One tab for each outlet that has something to say: cases, labels, error routes."""
+def _outlet_tabs(graph: Graph, edges: list[tuple[int, Edge]], measure: Measure, showing: Showing) -> list[Tab]:
+    """One tab for each outlet that has something to say: cases, labels, error routes, steps within a block that ways leave."""
     tabs: list[Tab] = []
+    names = graph.names
+    numbers = dict(zip([key for key, _ in edges], numbers_within(graph, [edge for _, edge in edges]), strict=True))
     x = PAD
     # What goes on lies left of what fails, and what goes back outermost, where its line does not cross the others.
     for key, edge in sorted(edges, key=lambda e: (e[1].back, e[1].link.role == "error")):
@@ -119,6 +122,8 @@ def _outlet_tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: 
             "error" if link.role == "error" else "back" if edge.back else "case" if link.role == "case" else "next"
         )
         words = link.label or replace_refs(link.condition, link.refs, names) or ("on error" if style == "error" else "")
+        if numbers[key]:
+            words = f"{words or 'then'} (from {numbers[key]})"
         if not words:
             continue
         text = cut_text(" ".join(words.split()), showing.tab, SMALL, False, measure)
@@ -201,7 +206,7 @@ def step_card(
     details = [] if names_only else _detail_lines(graph, step)
     rows = _helper_rows(graph, step, measure, names_only)
     lines, meter = _lines_of_card(graph, step, measure, showing, branch, details)
-    tabs = _outlet_tabs(outgoing, graph.names, measure, showing)
+    tabs = _outlet_tabs(graph, outgoing, measure, showing)
     width, height = card_size(lines, rows, tabs, measure)
     height += METER if meter is not None else 0.0
     return Card(
