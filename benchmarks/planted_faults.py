@@ -324,6 +324,15 @@ def unreached(made: Maker, rng: random.Random, flows: list[Json]) -> None:
     made.flow["steps"].append({"id": "alone", "kind": "write", "name": "Old step", "effect": "write"})
 
 
+def leading_end(made: Maker, rng: random.Random, flows: list[Json]) -> None:
+    steps = {step["id"] for step in made.flow["steps"] if not step.get("scope")}
+    ways = [one for one in made.flow["links"] if one.get("role", "next") == "next"]
+    way = rng.choice([one for one in ways if one["target"] in steps])
+    made.flow["steps"].append({"id": "over", "kind": "end", "name": "That was all"})
+    made.flow["links"].append({"source": "over", "target": way["target"]})
+    way["target"] = "over"
+
+
 def source_off(made: Maker, rng: random.Random, flows: list[Json]) -> None:
     step = made.model("start")
     made._use()
@@ -652,6 +661,7 @@ PLANTS: dict[str, Plant] = {
     "drive_path": Plant(drive_path, ("local-address",)),
     "test_recipient": Plant(test_recipient, ("test-recipient",), "", False),
     "unreached": Plant(unreached, ("step-unreached",)),
+    "leading_end": Plant(leading_end, ("end-goes-on",)),
     "source_off": Plant(source_off, ("source-off",)),
     "unused_connection": Plant(unused_connection, ("connection-unused",)),
     "unused_variable": Plant(unused_variable, ("variable-unused",)),

@@ -76,7 +76,7 @@ class Passes:
         self._shared = {helper.id for helpers in graph.shared.values() for helper in helpers}
         self._uses: dict[str, dict[str, tuple[float, int]]] = {}
         self._several = any(step.yields == "many" for step in graph.steps.values())
-        self._started: dict[str, float] | None = None  # passes that each trigger starts, where any leads somewhere
+        self._started: dict[str, Moving] | None = None  # what each trigger starts, where any leads somewhere
         self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
         self._run_stage(self.plan.top, Moving(1.0, 1.0, 1.0, STRONGEST), self._entry_passes(entry))
         for frame, inside in self.plan.frames.items():  # as often as what in it is reached most
@@ -104,7 +104,7 @@ class Passes:
                 # Which trigger started the run is evidence of its own; without it all are alike.
                 amount, items = 1 / len(starts), 1.0
                 evidence = STRONGEST if len(starts) == 1 else 0
-            self._started[trigger] = amount
+            self._started[trigger] = Moving(amount, amount * items, 1.0, STRONGEST)
             for target in targets:
                 had = found.get(target, NOTHING)
                 found[target] = Moving(
@@ -129,14 +129,14 @@ class Passes:
         return sweep.lost
 
     def _begin_sweep(self, stage: Stage, starts: dict[int, Moving]) -> Sweep:
-        whole = max((moving.passes for moving in starts.values()), default=0.0)
+        whole = max(starts.values(), key=lambda moving: moving.passes, default=NOTHING)
         return Sweep(
             starts=starts,
             began=self._started if stage is self.plan.top and self._started is not None else {"": whole},
             starting=self._starting_at(stage, starts) if stage.skips else {},
             bound=max((moving.most for moving in starts.values()), default=1.0),
             edges=[None] * len(stage.edges),
-            reached=[(0.0, 0.0)] * len(stage.nodes),
+            reached=[(NOTHING, NOTHING)] * len(stage.nodes),
             bounds=[0.0] * len(stage.nodes),
             turns={},
             lost={},
@@ -197,7 +197,7 @@ class Passes:
         self,
         stage: Stage,
         node: Node,
-        start: tuple[dict[str, float], set[str]],
+        start: tuple[dict[str, Moving], set[str]],
         turns: Turns,
         arriving: Moving,
         done: StepOutcome,
@@ -209,7 +209,7 @@ class Passes:
         before = set(starting).union(*[begun for begun, _ in sources])
         bound = max([arriving.most, *[high for _, high in sources]])
         turns[node.step.id] = before, bound
-        turn = most(sum([started.get(name, 0.0) for name in before]), arriving.passes)
+        turn = most(sum([started[name].passes for name in before if name in started]), arriving.passes)
         done.skipped = turn - arriving.passes if node.enabled else turn
         if any(way.skip for way in node.ways) and bound > 1:
             self.inexact.add_once("what is skipped where more than one pass may come")
@@ -331,18 +331,17 @@ class Passes:
 
     def _leave_node(
         self, node: Node, arriving: Moving, done: StepOutcome, edges: list[Moving | None]
-    ) -> tuple[float, float]:
+    ) -> tuple[Moving, Moving]:
         """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
         moving = done.success
         gone = done.failed + done.late
         if node.single and not (gone and node.keeps_failures):
             edges[node.ways[0].edge] = moving
-            return moving.passes, moving.passes
+            return moving, moving
         for way in node.ways:
             self._follow_way(node, arriving, done, edges, moving, way, gone)
-        kept = gone > 0 and node.keeps_failures and not node.step.per_item
-        kept = kept and any(way.plain and way.failure for way in node.ways)
-        return moving.passes + (gone if kept else 0.0), moving.passes
+        kept = gone > 0 and node.keeps_failures and any(way.plain and way.failure for way in node.ways)
+        return with_failed(node, arriving, moving, gone, moving.evidence) if kept else moving, moving
 
     def _follow_way(
         self,

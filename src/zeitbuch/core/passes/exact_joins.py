@@ -21,7 +21,7 @@ class ExactJoins:
     def __init__(self, itemised: bool, inexact: Reasons) -> None:
         self.itemised = itemised
         self.inexact = inexact
-        self.started: dict[str, float] = {}  # passes that each trigger starts; "" for what begins with the level
+        self.started: dict[str, Moving] = {}  # what each trigger starts; "" for what begins with the level
         self.most = 1.0  # at once
 
     def join_arrivals(
@@ -29,7 +29,7 @@ class ExactJoins:
         node: Node,
         start: Moving | None,
         edges: list[Moving | None],
-        reached: list[tuple[float, float]],
+        reached: list[tuple[Moving, Moving]],
         bounds: list[float],
     ) -> Moving:
         tie = node.incoming
@@ -63,7 +63,7 @@ class ExactJoins:
         return Moving(passes, items, max(met.most, start.most), evidence)
 
     def _tie_arrivals(
-        self, tie: JoinTree | int, edges: list[Moving | None], reached: list[tuple[float, float]], bounds: list[float]
+        self, tie: JoinTree | int, edges: list[Moving | None], reached: list[tuple[Moving, Moving]], bounds: list[float]
     ) -> Moving:
         if isinstance(tie, int):
             return edges[tie] or NOTHING
@@ -82,7 +82,7 @@ class ExactJoins:
         self,
         tie: JoinTree,
         edges: list[Moving | None],
-        reached: list[tuple[float, float]],
+        reached: list[tuple[Moving, Moving]],
         first: Moving,
         second: Moving,
         bound: float,
@@ -90,31 +90,46 @@ class ExactJoins:
     ) -> Moving:
         high_bound = min(max(first.most, second.most), bound)
         within = edges[tie.within] if tie.within >= 0 else None
-        base = within.passes if within is not None else self._base_of(tie, reached)
+        base = within if within is not None else self._base_of(tie, reached)
         passes = (
-            self._expected_waiting(tie, first, second, base, bound)
+            self._expected_waiting(tie, first, second, base.passes, bound)
             if tie.how != "shared"
             else self._shared(tie, first, second)
         )
-        if self.itemised and (abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL):
+        items = self._waiting_items(tie, first, second, base.items, passes) if self.itemised else passes
+        return Moving(passes, items, high_bound, evidence)
+
+    def _waiting_items(self, tie: JoinTree, first: Moving, second: Moving, base: float, passes: float) -> float:
+        """Expected items of passes that wait for each other: those that have come on both branches, or on either."""
+        a, b = first.items, second.items
+        if tie.items == "instead":
+            return a + b if passes else 0.0
+        if tie.items == "side" and base > 0 and max(a, b) <= base * (1 + 1e-9):
+            both = a * b / base
+            return both if tie.mode == "all" else a + b - both
+        if abs(a - first.passes) > _SMALL or abs(b - second.passes) > _SMALL:
             self.inexact.add_once("a join of branches with several items")
         pick = least if tie.mode == "all" else most
         whole = pick(first.passes, second.passes)
-        items = pick(first.items, second.items) * (passes / whole if whole else 0.0)
-        return Moving(passes, items, high_bound, evidence)
+        return pick(a, b) * (passes / whole if whole else 0.0)
 
-    def _base_of(self, tie: JoinTree, reached: list[tuple[float, float]]) -> float:
-        """Passes that the branches parted from."""
+    def _base_of(self, tie: JoinTree, reached: list[tuple[Moving, Moving]]) -> Moving:
+        """What the branches parted from."""
         if tie.split >= 0:
             return reached[tie.split][0 if tie.plain else 1]
-        return sum([self.started.get(name, 0.0) for name in tie.begun]) if tie.begun else 1.0
+        if not tie.begun:
+            return Moving(1.0, 1.0, 1.0, STRONGEST)
+        parts = [self.started[name] for name in tie.begun if name in self.started]
+        return Moving(sum([part.passes for part in parts]), sum([part.items for part in parts]), 1.0, STRONGEST)
 
     def _shared(self, tie: JoinTree, a: Moving, b: Moving) -> float:
         """Expected passes of branches that some triggers begin together and others alone, as if all that a branch keeps were spread
         evenly over the runs of its triggers: what is kept may hang on the trigger, and then only samples tell."""
         self.inexact.add_once("branches that only some triggers begin together")
-        base = self._base_of(tie, [])
-        parts = [base + sum([self.started.get(name, 0.0) for name in names]) for names in tie.alone]
+        base = self._base_of(tie, []).passes
+        parts = [
+            base + sum([self.started[name].passes for name in names if name in self.started]) for names in tie.alone
+        ]
         if not base or not all(parts):
             return a.passes + b.passes
         together = [one.passes * (base / part) for one, part in zip((a, b), parts, strict=True)]

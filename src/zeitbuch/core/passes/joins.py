@@ -11,6 +11,7 @@ from msgspec import Struct
 from zeitbuch.core.graph.topology import Edge, Level
 from zeitbuch.core.model.records import JoinMode
 
+from .carried_items import changes_items
 from .plan import JoinRelation, JoinTree, Node, Way
 
 Edges = list[tuple[int, Edge]]
@@ -50,6 +51,7 @@ class JoinAnalysis:
         for edge in level.edges:
             if edge.source in triggers:
                 self.led.setdefault(edge.target, set()).add(edge.source)
+        self.changing = sum([1 << place for place, node in enumerate(nodes) if changes_items(node)])
         self._before: list[int] = []
         self._exits: dict[int, Exits] = {}
         self._came_through: dict[tuple[int, int], bool] = {}
@@ -88,9 +90,10 @@ class JoinAnalysis:
         if split < 0:
             tie = self._tie_begun(mode, first, second)
         else:
-            how, waits, plain = self._judge_meeting(split, first, second)
+            how, waits, plain, of_items = self._judge_meeting(split, first, second)
             natural: JoinMode = "all" if waits else "each"
             tie = JoinTree(mode or natural, how, split, first.met, second.met, plain)
+            tie.items = of_items
             if how == "side":
                 tie.within = self._shared_case(split, first, second)
         met = Branch(tie, first.before & second.before, first.edges + second.edges)
@@ -98,18 +101,34 @@ class JoinAnalysis:
             met.taken[split] = first.taken[split] | second.taken[split]
         return met
 
-    def _judge_meeting(self, split: int, first: Branch, second: Branch) -> tuple[JoinRelation, bool, bool]:
-        """How two branches that parted at a step go together, whether they wait for each other, and whether they take all
-        that goes on."""
+    def _judge_meeting(
+        self, split: int, first: Branch, second: Branch
+    ) -> tuple[JoinRelation, bool, bool, JoinRelation]:
+        """How two branches that parted at a step go together, whether they wait for each other, whether they take all that goes on, and how
+        their items go together."""
         node = self.nodes[split]
         taken = [self._ways_to(split, branch) for branch in (first, second)]
         ways = [[node.ways[place] for place in places] for places in taken]
         waits = all([way.success for way in ways[0] + ways[1]]) and _are_beside(node, ways)
         edges = first.edges + second.edges
         clean = not taken[0] & taken[1] and self._all_through(split, edges)
-        if not clean or node.step.per_item or (self.skips and self._carries_skipped(split, edges)):
-            return "mixed", waits, True
-        return _judge_clean(waits, ways, node)
+        if not clean or (self.skips and self._carries_skipped(split, edges)):
+            return "mixed", waits, True, "mixed"
+        how, waits, plain = _judge_clean(waits, ways, node)
+        of_items: JoinRelation = "mixed" if self._changes_items(split, edges) else how
+        if node.step.per_item:  # a pass may go on by both, each of its items by one of them
+            return "mixed", waits, True, of_items if plain else "mixed"
+        return how, waits, plain, of_items
+
+    def _changes_items(self, split: int, edges: Edges) -> bool:
+        """Whether items become more or fewer on the way from a step."""
+        if not self.changing:
+            return False
+        region = 0
+        for _, edge in edges:
+            source = self.position[edge.source]
+            region |= (self.before[source] & ~self.before[split] | 1 << source) & ~(1 << split)
+        return bool(region & self.changing)
 
     def _shared_case(self, split: int, first: Branch, second: Branch) -> int:
         """The edge of the case within which two branches parted, -1 where they did not."""
@@ -189,7 +208,9 @@ class JoinAnalysis:
         if not shared:
             return JoinTree(mode or "each", "instead", -1, first.met, second.met)
         if begun[0] == begun[1]:
-            return JoinTree(mode or "all", "side", -1, first.met, second.met, begun=tuple(sorted(shared)))
+            tie = JoinTree(mode or "all", "side", -1, first.met, second.met, begun=tuple(sorted(shared)))
+            tie.items = "mixed" if (first.before | second.before) & self.changing else "side"
+            return tie
         alone = (tuple(sorted(begun[0] - shared)), tuple(sorted(begun[1] - shared)))
         return JoinTree(mode or "all", "shared", -1, first.met, second.met, begun=tuple(sorted(shared)), alone=alone)
 

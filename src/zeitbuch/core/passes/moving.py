@@ -87,17 +87,17 @@ Turns = dict[str, tuple[Collection[str], float]]
 
 
 class Sweep(Struct):
-    """A level that is being gone over. ``starts``: what begins at its steps, by place; ``began``: the passes that each trigger starts;
+    """A level that is being gone over. ``starts``: what begins at its steps, by place; ``began``: what each trigger starts;
     ``starting``: the triggers that begin at a step; ``bound``: the most passes that begin at once; ``edges``: what moves along each;
     ``reached``: what goes on from each step, and what of it succeeded; ``bounds``: the most passes that come to each at once; ``lost``:
     what each connected part loses."""
 
     starts: dict[int, Moving]
-    began: dict[str, float]
+    began: dict[str, Moving]
     starting: dict[int, set[str]]
     bound: float
     edges: list[Moving | None]
-    reached: list[tuple[float, float]]
+    reached: list[tuple[Moving, Moving]]
     bounds: list[float]
     turns: Turns
     lost: Lost

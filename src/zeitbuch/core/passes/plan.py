@@ -46,6 +46,7 @@ class JoinTree(Struct, gc=False):
     begun: tuple[str, ...] = ()
     alone: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
     within: int = -1  # the edge of the one case within which the ways parted, -1 where they parted behind the step
+    items: JoinRelation = "mixed"  # how the items of their passes go together
 
 
 class Node(Struct):

@@ -10,7 +10,7 @@ from .plan import JoinTree
 from .random_draws import MOST_DRAWN, Draws, Ints
 from .sample_records import Load
 
-Reached = list[tuple[Ints, Ints]]  # of each step so far: what goes on, and what of it succeeded
+Reached = list[tuple[Load, Load]]  # of each step so far: what goes on, and what of it succeeded
 
 
 class SampledJoins:
@@ -20,9 +20,9 @@ class SampledJoins:
         self.draws, self.itemised = draws, itemised
 
     def tie_arrivals(
-        self, tie: JoinTree | int, edges: list[Load | None], reached: Reached, begun: dict[str, Ints]
+        self, tie: JoinTree | int, edges: list[Load | None], reached: Reached, begun: dict[str, Load]
     ) -> Load | None:
-        """What arrives where edges meet; ``begun`` are the passes that each trigger starts, "" those that begin with the level."""
+        """What arrives where edges meet; ``begun`` is what each trigger starts, "" what begins with the level."""
         if isinstance(tie, int):
             return edges[tie]
         first = self.tie_arrivals(tie.left, edges, reached, begun)
@@ -32,15 +32,26 @@ class SampledJoins:
                 return None
             return first if second is None else second
         within = edges[tie.within] if tie.within >= 0 else None
-        base = within.passes if within is not None else _base_of(tie, reached, begun)
-        met = self._met_singly(tie, first, second, base) if tie.mode != "each" else None
-        if met is None:
+        base = within if within is not None else _base_of(tie, reached, begun)
+        if tie.mode == "each":
             return combine_counts(tie.mode, first, second, tie.how == "instead")
-        whole = combine_counts("once" if tie.how == "shared" else tie.mode, first, second, False)
-        items = (
-            met if not self.itemised else self.draws.round_randomly(whole.items * (met / np.maximum(whole.passes, 1)))
-        )
-        return Load(met, items, first.single and second.single)
+        met = self._met_singly(tie, first, second, base.passes if base is not None else None)
+        load = combine_counts("once" if tie.how == "shared" else tie.mode, first, second, False)
+        passes = load.passes if met is None else met
+        if not self.itemised or all([one is None or one.items is one.passes for one in (first, second, base)]):
+            return Load(passes, passes, load.single)
+        items = self._met_items(tie, first.items, second.items, base, passes)
+        if items is None:
+            share = passes / np.maximum(load.passes, 1)
+            items = load.items if met is None else self.draws.round_randomly(load.items * share)
+        return Load(passes, items, load.single)
+
+    def _met_items(self, tie: JoinTree, a: Ints, b: Ints, base: Load | None, passes: Ints) -> Ints | None:
+        """Items that have come on both branches, or on either; None where no rule says how they go together."""
+        if tie.items == "instead":
+            return (a + b) * (passes > 0)
+        both = self.overlap(a, b, base.items) if tie.items == "side" and base is not None else None
+        return both if both is None or tie.mode == "all" else a + b - both
 
     def _met_singly(self, tie: JoinTree, a: Load, b: Load, base: Ints | None) -> Ints | None:
         """Passes that wait for each other one by one; None where no rule says how they go together."""
@@ -73,12 +84,15 @@ class SampledJoins:
         return self.draws.rng.hypergeometric(a, whole - a, b) if most < MOST_DRAWN else np.minimum(a, b)
 
 
-def _base_of(tie: JoinTree, reached: Reached, begun: dict[str, Ints]) -> Ints | None:
-    """The passes that two branches parted from."""
+def _base_of(tie: JoinTree, reached: Reached, begun: dict[str, Load]) -> Load | None:
+    """What two branches parted from."""
     if tie.split >= 0:
         return reached[tie.split][0 if tie.plain else 1]
     started = [begun[name] for name in tie.begun if name in begun]
-    return sum(started[1:], started[0]) if started else None
+    whole = started[0] if started else None
+    for one in started[1:]:
+        whole = Load(whole.passes + one.passes, whole.items + one.items, True) if whole is not None else one
+    return whole
 
 
 def combine_counts(mode: str, a: Load, b: Load, instead: bool) -> Load:

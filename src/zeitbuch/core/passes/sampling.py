@@ -43,7 +43,7 @@ class Sample:
         self.texts: dict[str, Floats] = {}  # sizes drawn for these runs, by what they are the size of
         self.itemised = plan.itemised
         self.joins = SampledJoins(self.draws, plan.itemised)
-        self.started: dict[str, Ints] = {}  # passes that each trigger starts
+        self.started: dict[str, Load] = {}  # what each trigger starts
 
     def _entry_passes(self, entry: dict[str, tuple[Value, float]] | None) -> dict[int, Load] | None:
         starts = self.plan.starts
@@ -53,12 +53,12 @@ class Sample:
         found: dict[int, Load] = {}
         for place, (trigger, targets) in enumerate(starts):
             begun = (chosen == place).astype(np.int64) if len(starts) > 1 else self.one
-            items = self.started[trigger] = begun
+            items = begun
             if self.itemised and entry is not None and trigger in entry:
                 items = self.draws.round_randomly(begun * self.draws.of_runs(entry[trigger][1]))
+            load = self.started[trigger] = Load(begun, items, True)
             for target in targets:
                 had = found.get(target)
-                load = Load(begun, items, True)
                 found[target] = load if had is None else Load(had.passes + begun, had.items + items, True)
         return found
 
@@ -80,7 +80,7 @@ class Sample:
             starts = dict.fromkeys(stage.entries, arriving)
         lost = Losses([None] * stage.parts, [None] * stage.parts, [None] * stage.parts)
         edges: list[Load | None] = [None] * len(stage.edges)
-        begun = self.started if stage is self.plan.top and self.started else {"": arriving.passes}
+        begun = self.started if stage is self.plan.top and self.started else {"": arriving}
         if not stage.cyclic:
             self._sweep_stage(stage, starts, edges, lost, begun)
         else:
@@ -92,7 +92,7 @@ class Sample:
         return left
 
     def _run_cycle(
-        self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: Losses, begun: dict[str, Ints]
+        self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: Losses, begun: dict[str, Load]
     ) -> None:
         """Round after round: what a back edge brings starts the next round, until nothing is left or the cap is hit."""
         back = [way.edge for node in stage.nodes for way in node.ways if way.back]
@@ -135,18 +135,19 @@ class Sample:
         return np.minimum(self.draws.round_randomly(gone * (some / whole)), gone)
 
     def _sweep_stage(
-        self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: Losses, begun: dict[str, Ints]
+        self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: Losses, begun: dict[str, Load]
     ) -> None:
         ended: dict[str, Ints] = {}
         reached: Reached = []
+        nothing = Load(self.zero, self.zero, True)
         for place, node in enumerate(stage.nodes):
             met = self.joins.tie_arrivals(node.incoming, edges, reached, begun) if node.incoming is not None else None
             arriving = self._with_start(stage, node, starts.get(place), met)
             if arriving is None and not stage.skips:
                 self._note_passes(node, self.zero, self.zero)
-                reached.append((self.zero, self.zero))
+                reached.append((nothing, nothing))
                 continue
-            arriving = arriving or Load(self.zero, self.zero, True)
+            arriving = arriving or nothing
             left = self._run_node(node, arriving)
             if stage.skips:
                 self._count_skipped(stage, arriving, node, ended, left)
@@ -330,7 +331,7 @@ class Sample:
 
     # -- leaving a step ----------------------------------------------------------------------------------------
 
-    def _leave_node(self, node: Node, left: Leaving, edges: list[Load | None]) -> tuple[Ints, Ints]:
+    def _leave_node(self, node: Node, left: Leaving, edges: list[Load | None]) -> tuple[Load, Load]:
         """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
         load = left.load
         keeps = any(way.plain and way.failure for way in node.ways)
@@ -339,7 +340,7 @@ class Sample:
         cases = self._share_cases(node, whole) if node.decides else {}
         for way in node.ways:
             self._follow_way(node, left, edges, way, cases, whole, load, keeps)
-        return whole.passes, load.passes
+        return whole, load
 
     def _follow_way(
         self,
