@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
 from hypothesis import strategies as st
+from msgspec import structs
 
 from any_shape import Drawn
 from builders import START, flow
@@ -97,6 +98,7 @@ class ItemByItem:
     def _arrive(self, name: str, items: int) -> None:
         """A pass with so many items comes to a step, and what leaves it to the steps behind."""
         step, ways = self.steps[name], self.links.get(name, [])
+        step = structs.replace(step, per_item=step.per_item or self._loses_by_item(step))
         each, count = (1, items) if step.per_item else (items, 1)
         tried = [self._attempt(step, each) for _ in range(count)] if step.enabled else []
         parts = [Part(outcome, left, self._choose(step, ways)) for outcome, left in tried]
@@ -134,6 +136,14 @@ class ItemByItem:
         self._arrive(self.inside[scope][0].id, items)
         (self.lost, self.out), found = around, (self.lost, self.out)
         return found
+
+    def _loses_by_item(self, step: Step) -> bool:
+        """Whether a block loses items one by one: all its steps run once for each."""
+        inside = self.inside.get(step.id, [])
+        if step.kind == "loop" or not inside or any(not one.per_item or one.yields != "same" for one in inside):
+            return False
+        failing = [one for one in inside if one.enabled and self.failure.get(one.id)]
+        return any(not self._takes(one, "failure") for one in failing)
 
     def _last_in_line(self, scope: str) -> str:
         """The last step of a block of which each leads to the next whatever comes of it; '' where it does not say how many items leave it."""

@@ -235,6 +235,15 @@ def _end_or_failure_of_an_item() -> tuple[Flow, Rules]:
     return flow(steps, [link("start", "g"), link("g", "z")]), [Rule(step="g", failure=0.3)]
 
 
+def _guarded_items(kind: Any) -> tuple[Flow, Rules]:
+    """A pass with 200 items goes into a block of which both steps run once for each."""
+    steps = [step("s", "http", yields="many"), step("g", kind)]
+    steps += [step(name, "http", scope="g", per_item=True) for name in "ab"]
+    steps += [step("z", "http", per_item=True), step("x", "http")]
+    links = [link("start", "s"), link("s", "g"), link("g", "z"), link("g", "x", "error")]
+    return flow(steps, links), [Rule(step="s", items=200.0), Rule(step="a", failure=0.3), Rule(step="b", failure=0.2)]
+
+
 _AFTER_ALL = ("failure", "success")
 _AFTER_SKIP = ("success", "skip")
 
@@ -303,6 +312,8 @@ CASES = {
     "a pass that failed and goes on with its items": (_pass_with_items(("failure", "success")), "z", 3.0, True),
     "a pass that failed, by a way of its own with its items": (_pass_with_items(("failure",)), "z", 0.4 * 3, True),
     "an item that fails by itself, or ends the run": (_end_or_failure_of_an_item(), "z", 0.0, True),
+    "items that a guarded block loses one by one": (_guarded_items("guard"), "z", 112.0, True),
+    "items that a parallel block loses one by one": (_guarded_items("parallel"), "x", 88.0, True),
     "items that a pass brings into a block": (_block_of_items(), "b", 3.0, True),
     "items that leave a block": (_block_of_items("guard"), "z", 6.0, True),
     "items of a block for each item": (_block_of_items(per_item=True), "z", 6.0, True),

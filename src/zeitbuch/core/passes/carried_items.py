@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from .plan import Node, Stage
+from .plan import Node, Stage, loses_passes
 
 
 def last_in_line(nodes: list[Node], entries: list[int], cyclic: bool) -> int | None:
@@ -41,6 +41,15 @@ def hides_items(node: Node) -> bool:
     if node.inner is None or node.repeats or node.inner.last is not None:
         return False
     return any([changes_items(one) for one in node.inner.nodes])
+
+
+def loses_by_item(node: Node) -> bool:
+    """Whether a block loses items one by one: all that is in it runs once for each item, so that it does, too."""
+    if node.inner is None or not node.enabled or node.step.per_item or node.step.yields != "same":
+        return False
+    inside = [one for one in node.inner.nodes if one.step.kind != "note"]
+    single = all([one.step.per_item and one.step.yields == "same" and one.step.kind != "end" for one in inside])
+    return single and any([loses_passes(one) for one in inside])
 
 
 def items_through(stage: Stage, each: float) -> float:

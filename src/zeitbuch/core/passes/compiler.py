@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from msgspec import structs
+
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS
 from zeitbuch.core.assumptions.shares import is_one_but_rounded
@@ -15,7 +17,7 @@ from zeitbuch.core.model.outcomes import case_name, is_case
 from zeitbuch.core.model.records import Step
 
 from .agents import shares_of_tools, turns_of
-from .carried_items import changes_items, hides_items, last_in_line
+from .carried_items import changes_items, hides_items, last_in_line, loses_by_item
 from .joins import JoinAnalysis
 from .level_parts import circles_of, connected_parts, is_sure, risky_parts
 from .plan import Node, Plan, Stage, Way, needs_telling_apart
@@ -160,6 +162,8 @@ class Planner:
     def _complete_node(self, step: Step, node: Node, lookup: AssumptionLookup) -> None:
         if step.id in self.graph.levels:
             node.inner = self._make_stage(self.graph.levels[step.id])
+            if step.kind != "loop" and loses_by_item(node):
+                node.step = step = structs.replace(step, per_item=True)
         if step.kind == "loop":
             self._set_loop(node)
         elif step.yields == "many":

@@ -18,6 +18,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.passes.plan import Way
 
+from .carried_items import changes_items
 from .compiler import Planner
 from .exact_joins import ExactJoins
 from .moving import (
@@ -250,7 +251,11 @@ class Passes:
         self.of[step.id] = self._make_pass(node, turns, attempts, evidence)
         if node.inner is not None:
             each = 1.0 if step.per_item else items_each(arriving)
+            several = self._several
+            if several and (step.per_item or node.repeats):  # a pass of it has one item, unless its own steps make more
+                self._several = any([changes_items(one) for one in node.inner.nodes])
             self._run_inside(node, turns, Moving(attempts, attempts * each, arriving.most, evidence), done)
+            self._several = several
             done.ended_items = done.ended if step.per_item else 0.0
             if done.ended and step.per_item and self._several:
                 share = least(1.0, done.ended / turns)
