@@ -128,3 +128,20 @@ def test_keys_that_occur_twice_are_told(name: str, text: str, tmp_path: Path, ru
     (tmp_path / name).write_text(text)
     ran = run("inventory", name)
     assert ran.code == 0 and "[key-twice]" in ran.err and ("'kind'" in ran.err or "'name'" in ran.err)
+
+
+@pytest.mark.parametrize(
+    "words",
+    [["check", "nowhere"], ["estimate", "nowhere"], ["inventory", "nowhere"], ["impact", "model:x", "nowhere"], ["diff", "nowhere", "x.json"], ["diff", "x.json", "nowhere"]],
+)  # fmt: skip
+def test_of_a_source_that_is_not_there_nothing_is_said(words: list[str], run: Run, tmp_path: Path) -> None:
+    """A misspelt name is no estate without faults, and no version from which every flow was removed."""
+    (tmp_path / "x.json").write_text('{"a": 1}')
+    ran = run(*words)
+    assert (ran.code, ran.out) == (2, "") and "[source-missing]" in ran.err and "nowhere" in ran.err
+
+
+def test_where_no_flow_was_read_no_finding_is_told(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "x.json").write_text('{"a": 1}')
+    assert run("check", "x.json").out == "No flow was read; nothing was checked.\n"
+    assert run("impact", "model:x", "x.json").out == "No flow was read.\n"

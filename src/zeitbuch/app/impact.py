@@ -206,6 +206,8 @@ def _to_tell(view: EstateView, flows: Sequence[FlowImpact], gone: str | None) ->
 
 def _why_nothing(view: EstateView, row: ThingRow, name: str) -> str:
     """Why no flow needs a thing."""
+    if not view.flows:
+        return "No flow was read."
     known = list(dict.fromkeys(row.names(view)))
     if any(one.casefold() == name.casefold() for one in known):
         return f"{row.sort}:{name} is there, and no step or trigger that is switched on needs it."

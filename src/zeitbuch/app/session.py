@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from msgspec import structs
 
 from zeitbuch.book.lines import line_key
-from zeitbuch.core.model.problems import Problem, fail
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.model.resting_flows import resting_if_many
 from zeitbuch.core.report.inventory import Row, inventory_row
@@ -100,6 +100,9 @@ class Session:
             if has_files_beside(self.dialects):
                 self._around += inputs_around(source, inputs, self.limits, also)
             found += inputs
+        match found:
+            case [Problem(severity="error") as problem]:  # what is said of nothing would be said of the estate
+                raise ZeitbuchError(problem)
         return found
 
     def files_of(self, sources: Sequence[str], also: tuple[str, ...]) -> list[Input]:

@@ -73,6 +73,8 @@ def _place(one: CheckFinding, full: bool) -> str:
 
 def checks_summary(found: Sequence[CheckFinding], flows: int, since: str = "") -> str:
     """'17 flows checked: 2 high, 3 medium, 6 low; 1 suspected, 1 accepted.'"""
+    if not flows:
+        return "No flow was read; nothing was checked."
     open_ones = [one for one in found if not one.accepted]
     counts = Counter(one.severity for one in open_ones)
     said = ", ".join(f"{counts[severity]} {severity}" for severity in SEVERITIES if counts[severity]) or "nothing found"
