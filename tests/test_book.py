@@ -18,6 +18,7 @@ import time
 import uuid
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from sqlalchemy import create_engine, delete, text
@@ -29,6 +30,7 @@ from zeitbuch.book.notes import add_note
 from zeitbuch.book.records import File, sha256
 from zeitbuch.book.store import Book, url_of
 from zeitbuch.book.verify import verify_book
+from zeitbuch.core.estimate.flow_figures import one_run
 from zeitbuch.core.model.problems import ZeitbuchError
 
 SERVER = os.environ.get("ZEITBUCH_TEST_POSTGRES", "")  # `.ci/postgres start DIR` prints one
@@ -399,6 +401,29 @@ def test_a_broken_rate_card_costs_the_figures_and_not_the_snapshot(demo: Path, r
     (demo / "rates.toml").write_text("currency = 7\n")
     ran = run("record", "october", cwd=demo)
     assert "snapshot 1" in ran.out and "recorded without figures" in ran.err
+
+
+def test_figures_of_another_state_of_the_program_are_not_taken(demo: Path, tmp_path: Path, monkeypatch: Any) -> None:
+    """A rule of counting that was mended holds for flows that were estimated before."""
+    from zeitbuch.app import kept_figures
+    from zeitbuch.cli.main import main
+
+    made: list[str] = []
+
+    def count(flow: Any, *more: Any, **words: Any) -> Any:
+        made.append(flow.id)
+        return one_run(flow, *more, **words)
+
+    monkeypatch.chdir(demo)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "own"))
+    monkeypatch.setattr(kept_figures, "one_run", count)
+    counts = []
+    for place, state in enumerate([b"one", b"one", b"other"]):
+        made.clear()
+        monkeypatch.setattr(kept_figures, "state_of_code", lambda state=state: [state])
+        main(["record", "october", "--at", "2026-11-02", "--book", f"{place}.sqlite", "--quiet"])
+        counts.append(len(made))
+    assert counts[0] == counts[2] > counts[1]
 
 
 def test_figures_that_were_kept_are_those_worked_out_anew(demo: Path, run: Run) -> None:

@@ -22,6 +22,7 @@ from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.pricing.meters import Metered
 from zeitbuch.readers.reading.cache import Cache, key_of
+from zeitbuch.readers.reading.parallel import state_of_code
 
 from .basis import EstimateBasis
 from .estimate import estimate_means
@@ -52,7 +53,7 @@ def estimate_recorded(session: Session, estate: Estate, basis: EstimateBasis) ->
     basis.check_shares(estate)
     when = month_for(basis.assumptions, basis.month)
     prices = Prices(basis.card, when, basis.counters, change_days(basis.assumptions, when))
-    cache = Cache(key_of([b"figures", _encoded((basis.card, basis.assumptions, when))]))
+    cache = Cache(key_of([b"figures", *state_of_code(), _encoded((basis.card, basis.assumptions, when))]))
     runs: dict[str, FlowFigures] = {}
     kept: dict[str, Job] = {}
     for job in jobs_of(keys_of(estate.flows), estate.flows, basis.assumptions, when):

@@ -62,10 +62,10 @@ class ReadingSetting(NamedTuple):
         encode = msgspec.json.encode
         parts = [encode(self.dialects), encode(self.limits), encode(self.models), b"%d%d" % (self.outline, self.texts)]
         parts += [encode(self.secrets), hashlib.blake2b(self.digest_key, digest_size=16).digest()]
-        return key_of([kind.encode(), *parts, *_state_of_code(), *state_of_packages()])
+        return key_of([kind.encode(), *parts, *state_of_code(), *state_of_packages()])
 
 
-def _state_of_code() -> Iterator[bytes]:
+def state_of_code() -> Iterator[bytes]:
     """The state of our own code: a changed reader must not find what an older one has read."""
     readers = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
     for room in (readers, os.path.join(os.path.dirname(readers), "core")):
