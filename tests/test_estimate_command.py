@@ -268,5 +268,6 @@ def test_wrong_rates_are_all_told_and_nothing_is_said_to_be_done(demo: Path, run
     assert code == 2 and not out and err.count("[rate-negative]") > 1
     assert "errors; nothing was done" in err and "the rest was processed" not in err
     (demo / "empty").mkdir()
-    code, out, err = run("record", "empty", cwd=demo)
-    assert code == 2 and err.count("[source-empty]") == 1 and "1 error; nothing was done" in err
+    code, out, err = run("record", "empty", "--book", "new.sqlite", cwd=demo)
+    assert code == 2 and not out and err.count("[source-empty]") == 1 and "the rest was processed" not in err
+    assert not (demo / "new.sqlite").exists()
