@@ -22,10 +22,11 @@ AFTER = [(), (), (), ("success",), ("failure",), ("timeout", "failure"), ("succe
 @st.composite
 def lines_of_items(draw: st.DrawFn) -> Drawn:
     """A tree of steps behind a trigger; some make many items, some run once for each, some gather them, some are blocks of others."""
-    made = Drawn(flow([], []), [])
-    steps, links = _tree(draw, None, made.rules)
-    made.flow = flow(steps, [Link(source=START.id, target="s0"), *links])
-    return made
+    rules = [Rule(step="many", items=float(draw(st.integers(1, 3))))]
+    steps, links = _tree(draw, None, rules)
+    first = Step(id="many", kind="http", yields="many")  # or nearly all passes would have one item
+    begin = [Link(source=START.id, target="many"), Link(source="many", target="s0")]
+    return Drawn(flow([first, *steps], [*begin, *links]), rules)
 
 
 def _tree(draw: st.DrawFn, scope: str | None, rules: list[Rule]) -> tuple[list[Step], list[Link]]:
@@ -47,7 +48,7 @@ def _tree(draw: st.DrawFn, scope: str | None, rules: list[Rule]) -> tuple[list[S
             rules.append(Rule(step=name, failure=draw(st.sampled_from([0.0, 0.3, 0.5])), timeout=late))
         if place:
             source = steps[draw(st.integers(max(0, place - 2), place - 1))]
-            role = "case" if source.kind == "decide" else draw(st.sampled_from(["next", "next", "error"]))
+            role = "case" if source.kind == "decide" else draw(st.sampled_from(["next", "next", "next", "error"]))
             after = draw(st.sampled_from(AFTER)) if role != "error" else ()
             links.append(Link(source=source.id, target=name, role=role, label=f"c{place}", after=after))  # type: ignore[arg-type]
     return [*steps, *inside], links
@@ -57,7 +58,7 @@ def _step(draw: st.DrawFn, name: str, kind: str, scope: str | None, block: bool)
     tries = 0 if block else draw(st.integers(0, 2))
     yields = "same" if block or kind == "decide" else draw(st.sampled_from(["same", "same", "many", "one"]))
     return Step(
-        id=name, kind=kind, scope=scope, per_item=draw(st.booleans()), yields=yields, enabled=draw(st.integers(0, 7)) > 0,  # type: ignore[arg-type]
+        id=name, kind=kind, scope=scope, per_item=draw(st.booleans()), yields=yields, enabled=draw(st.integers(0, 9)) > 0,  # type: ignore[arg-type]
         on_fault=draw(st.sampled_from(["stop", "continue"])), retry=Retry(attempts=tries) if tries else None,  # type: ignore[arg-type]
     )  # fmt: skip
 
@@ -89,7 +90,7 @@ class ItemByItem:
         self.executed = dict.fromkeys(self.steps, 0)
         self.lost, self.out = False, -1
         for _ in range(runs):
-            self._arrive("s0", 1)
+            self._arrive("many", 1)
 
     def mean(self, step: str) -> float:
         """Executions in a run."""

@@ -12,7 +12,7 @@ from msgspec import structs
 from zeitbuch.core.assumptions.days import Days, Span
 from zeitbuch.core.assumptions.rules import Assumptions, Overlaid, Rule
 from zeitbuch.core.estimate.day_parts import DayPart
-from zeitbuch.core.estimate.flow_figures import FlowFigures, price_run, unpriced_run
+from zeitbuch.core.estimate.flow_figures import FlowFigures, one_run, price_run
 from zeitbuch.core.estimate.knobs import Knob
 from zeitbuch.core.model.name_patterns import literal_pattern, pattern_fits
 from zeitbuch.core.model.records import Flow
@@ -52,7 +52,7 @@ class FlowModel:
         month = self.day.year, self.day.month
         days = Days((Span(self.day, self.day + timedelta(1)),), 1 / monthrange(*month)[1])
         part = DayPart(self.flow.id, 0, days)
-        self.last = unpriced_run(self.flow, made, self.prices, month, part=part, like=self.last)
+        self.last = one_run(self.flow, made, self.prices, month, part=part, like=self.last, priced=False)
         return structs.replace(self.last)
 
     def calls_of(self, rules: Sequence[Rule] = ()) -> Calls:

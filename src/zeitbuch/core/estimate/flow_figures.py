@@ -150,25 +150,12 @@ def one_run(
     worlds: InWorlds | None = None,
     part: DayPart | None = None,
     like: FlowFigures | None = None,
+    priced: bool = True,
 ) -> FlowFigures:
     """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume, in a month or in a ``part`` of
     its days; with ``worlds`` its figures carry what they are in each of them. ``like``: figures of the same flow in another month or
-    under other assumptions, with the same rate card, of which is taken over what would come out the same."""
-    run = unpriced_run(flow, assumptions, prices, month, detail, worlds, part, like)
-    return price_run(run, prices, run.passes.of, detail)
-
-
-def unpriced_run(
-    flow: Flow,
-    assumptions: Assumptions,
-    prices: Prices,
-    month: Month,
-    detail: bool = True,
-    worlds: InWorlds | None = None,
-    part: DayPart | None = None,
-    like: FlowFigures | None = None,
-) -> FlowFigures:
-    """``one_run`` before anything has its price: passes, and what each step that calls a model uses in one of them."""
+    under other assumptions, with the same rate card, of which is taken over what would come out the same. ``priced``: False leaves it at
+    passes, and at what each step that calls a model uses in one of them."""
     graph = like.graph if like is not None else Graph(flow)
     lookup = lookup_on(part, assumptions, month, flow, worlds)
     same = like is not None and lookup.says_as(like.lookup)
@@ -182,27 +169,16 @@ def unpriced_run(
     except ZeitbuchError:
         pass  # said when the volumes are settled
     if like is not None and same and entry == like.entry:
-        return structs.replace(like, lookup=lookup, notes=[*like.notes], volume=volume, weights=weights, part=part)
-    passes = Passes(graph, lookup, entry)
-    run = FlowFigures(
-        flow,
-        lookup,
-        graph,
-        passes,
-        {},
-        [],
-        Money(),
-        {},
-        [*passes.notes],
-        volume,
-        entry,
-        exact=passes.exact,
-        weights=weights,
-        part=part,
-    )
-    run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
-    _note_uses(run, prices, detail)
-    return run
+        run = structs.replace(like, lookup=lookup, notes=[*like.notes], volume=volume, weights=weights, part=part)
+    else:
+        passes = Passes(graph, lookup, entry)
+        run = FlowFigures(
+            flow, lookup, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry,
+            exact=passes.exact, weights=weights, part=part,
+        )  # fmt: skip
+        run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
+        _note_uses(run, prices, detail)
+    return price_run(run, prices, run.passes.of, detail) if priced else run
 
 
 def _note_uses(run: FlowFigures, prices: Prices, detail: bool) -> None:

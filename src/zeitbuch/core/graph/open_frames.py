@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 from msgspec import structs
 
@@ -31,10 +31,10 @@ def crossed_frames(graph: Graph) -> frozenset[str]:
     }
     links = [link for link in graph.flow.links if link.role != "attach"] if frames else []
     frames -= {end for link in links for end in (link.source, link.target)}
-    return frozenset(frames & {scope for link in links for scope in scopes_crossed(graph, link)})
+    return frozenset(frames & {scope for link in links for scope in _scopes_crossed(graph, link)})
 
 
-def scopes_crossed(graph: Graph, link: Link) -> Iterable[str]:
+def _scopes_crossed(graph: Graph, link: Link) -> set[str]:
     """The scopes that hold one end of a link and not the other."""
     first, second = [
         {scope for scope in graph.scope_path(graph.card_of(end)) if scope is not None}

@@ -89,10 +89,9 @@ def _base_of(tie: JoinTree, reached: Reached, begun: dict[str, Load]) -> Load | 
     if tie.split >= 0:
         return reached[tie.split][0 if tie.plain else 1]
     started = [begun[name] for name in tie.begun if name in begun]
-    whole = started[0] if started else None
-    for one in started[1:]:
-        whole = Load(whole.passes + one.passes, whole.items + one.items, True) if whole is not None else one
-    return whole
+    if len(started) < 2:
+        return started[0] if started else None
+    return Load(np.sum([one.passes for one in started], axis=0), np.sum([one.items for one in started], axis=0), True)
 
 
 def combine_counts(mode: str, a: Load, b: Load, instead: bool) -> Load:

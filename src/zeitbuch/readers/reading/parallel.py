@@ -9,6 +9,7 @@ import hashlib
 import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
 
 import msgspec
@@ -65,8 +66,10 @@ class ReadingSetting(NamedTuple):
         return key_of([kind.encode(), *parts, *state_of_code(), *state_of_packages()])
 
 
-def state_of_code() -> Iterator[bytes]:
-    """The state of our own code: a changed reader must not find what an older one has read."""
+@lru_cache(maxsize=1)
+def state_of_code() -> tuple[bytes, ...]:
+    """The state of our own code: what has changed must not find what an older state of it has read or worked out."""
+    found = []
     readers = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
     for room in (readers, os.path.join(os.path.dirname(readers), "core")):
         for base, folders, files in os.walk(room):
@@ -74,7 +77,8 @@ def state_of_code() -> Iterator[bytes]:
             for name in sorted(files):
                 if name.endswith(".py"):
                     state = os.stat(os.path.join(base, name))
-                    yield f"{name}{state.st_size}{state.st_mtime_ns}".encode()
+                    found.append(f"{name}{state.st_size}{state.st_mtime_ns}".encode())
+    return tuple(found)
 
 
 class Read(Struct, Generic[T], array_like=True):
