@@ -39,7 +39,7 @@ def _tree(draw: st.DrawFn, scope: str | None, rules: list[Rule]) -> tuple[list[S
         block = scope is None and draw(st.integers(0, 4)) == 0
         kinds = ["group", "guard", "loop"] if block else ["http", "http", "shape", "decide"]
         steps.append(_step(draw, name, draw(st.sampled_from(kinds)), scope, block))
-        rules.append(Rule(step=name, items=float(draw(st.integers(1, 3)))))
+        rules.append(Rule(step=name, items=float(draw(st.sampled_from([1, 2, 3, 3, 0])))))
         if block:
             within = _tree(draw, name, rules)
             inside, links = inside + within[0], links + within[1]
@@ -105,7 +105,7 @@ class ItemByItem:
         parts = [Part(outcome, left, self._choose(step, ways)) for outcome, left in tried]
         self.lost = self.lost or any(not self._takes(step, one.outcome) for one in parts)
         if name in self.last:
-            self.out = next(self._passes_on(step, Link(source=name, target=""), items, parts), -1)
+            self.out = next(self._passes_on(step, Link(source=name, target=""), items, parts), 0)
         for way in ways:
             for left in self._passes_on(step, way, items, parts):
                 self._arrive(way.target, left)
@@ -195,11 +195,11 @@ class ItemByItem:
             and (not is_case or one.case == way.target or (one.outcome != "success" and not plain))
         ]
         if not step.per_item:
-            yield from [self._made(step, one) for one in mine]
+            yield from [left for one in mine if (left := self._made(step, one))]
         elif not succeeding:
             yield from [1 for _ in mine]  # each item that fails is a pass of its own
-        elif mine or not is_case:  # a pass goes on without what is lost, and by a case where any item takes it
-            yield 1 if step.yields == "one" else sum([self._made(step, one) for one in mine])
+        elif left := sum([self._made(step, one) for one in mine]):  # a pass goes on while it has any item
+            yield 1 if step.yields == "one" else left
 
     @staticmethod
     def _is_for_errors(way: Link) -> bool:

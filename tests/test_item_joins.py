@@ -16,10 +16,11 @@ from conftest import draws
 from test_sampled import both
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
-from zeitbuch.core.assumptions.values import Value
+from zeitbuch.core.assumptions.values import Range, Value
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, JoinMode
 from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.passes.random_draws import Floats
 from zeitbuch.core.passes.sampling import Sample
 
 
@@ -32,19 +33,25 @@ class Way(NamedTuple):
 
 
 class Fork(NamedTuple):
-    """Two branches of one to two steps that part at a step (``decides``: each item goes by one of them) and meet at another."""
+    """Two branches of one to two steps that part at a step (``decides``: each item goes by one of them) and meet at another; ``varies``: from run
+    to run there are more or fewer items; ``before``: the chance to lose an item before they part, ``behind``: where they have met."""
 
     items: int
     decides: bool
     branches: tuple[tuple[Way, ...], tuple[Way, ...]]
     join: JoinMode | None
     per_item: bool
+    varies: bool = False
+    before: float = 0.0
+    behind: float = 0.0
 
     def flow(self) -> tuple[Flow, list[Rule]]:
         """The flow, and what is assumed of it."""
         split = step("d", "decide" if self.decides else "http", per_item=self.decides)
-        steps, links = [step("s", "http", yields="many"), split], [link("start", "s"), link("s", "d")]
-        rules = [Rule(step="s", items=float(self.items))]
+        steps = [step("s", "http", yields="many"), step("p", "http", per_item=True), split]
+        links = [link("start", "s"), link("s", "p"), link("p", "d")]
+        items = Range(low=0.0, likely=float(self.items), high=self.items + 2.0) if self.varies else float(self.items)
+        rules = [Rule(step="s", items=items), Rule(step="p", failure=self.before), Rule(step="z", failure=self.behind)]
         for letter, ways in zip("ab", self.branches, strict=True):
             before = "d"
             for place, way in enumerate(ways):
@@ -55,33 +62,48 @@ class Fork(NamedTuple):
                 rules.append(Rule(step=name, failure=way.failure))
                 before = name
             links.append(link(before, "z"))
-        return flow([*steps, step("z", "http", per_item=self.per_item, join=self.join)], links), rules
+        steps += [step("z", "http", per_item=self.per_item, join=self.join), step("y", "http")]
+        return flow(steps, [*links, link("z", "y")]), rules
 
-    def runs_of_last(self, rng: random.Random) -> int:
-        """How often the step behind both runs in one run: items are told apart by number."""
-        whole = set(range(self.items))
+    def runs_of_last(self, rng: random.Random) -> tuple[int, int]:
+        """How often the step behind both, and the one behind that, run in one run: items are told apart by number, and a pass goes on while it
+        has any."""
+        met = self._passes_met(rng)
+        if not self.per_item:
+            return len(met), sum(rng.random() >= self.behind for _ in met)
+        left = [any(rng.random() >= self.behind for _ in range(items)) for items in met]
+        return sum(met), sum(left)
+
+    def _begun_items(self, rng: random.Random) -> int:
+        if not self.varies:
+            return self.items
+        high = self.items + 2.0  # PERT: a beta distribution of which likely is the mode
+        drawn = high * rng.betavariate(1 + 4 * self.items / high, 1 + 4 * 2 / high)
+        return int(drawn) + (rng.random() < drawn % 1)
+
+    def _passes_met(self, rng: random.Random) -> list[int]:
+        """The passes that come to the step behind both, each with its number of items."""
+        whole = {one for one in range(self._begun_items(rng)) if rng.random() >= self.before}
         first = {one for one in whole if rng.random() < 0.5} if self.decides else whole
         begun = [first, whole - first] if self.decides else [whole, whole]
         came = [self._through(ways, items, rng) for ways, items in zip(self.branches, begun, strict=True)]
-        if self.decides:
-            came = [left if items else None for left, items in zip(came, begun, strict=True)]
-        passes = [items for items in came if items is not None]
+        passes = [items for items in came if items]
         mode = self.join or ("each" if self.decides else "all")
         if mode == "each":
-            return sum(len(items) if self.per_item else 1 for items in passes)
+            return [len(items) for items in passes]
         if not passes or (mode == "all" and len(passes) < 2):
-            return 0
+            return []
         together = passes[0] & passes[-1] if mode == "all" and not self.decides else passes[0] | passes[-1]
-        return len(together) if self.per_item else 1
+        return [len(together)] if together else []
 
     @staticmethod
-    def _through(ways: tuple[Way, ...], items: set[int], rng: random.Random) -> set[int] | None:
+    def _through(ways: tuple[Way, ...], items: set[int], rng: random.Random) -> set[int]:
         left = set(items)
         for way in ways:
             if way.per_item:
                 left = {one for one in left if rng.random() >= way.failure or way.goes_on}
             elif rng.random() < way.failure and not way.goes_on:
-                return None
+                return set()
         return left
 
 
@@ -95,6 +117,9 @@ FORKS = st.builds(
     st.tuples(WAYS, WAYS),
     st.sampled_from([None, "each", "all", "once"]),
     st.booleans(),
+    st.booleans(),
+    st.sampled_from([0.0, 0.0, 0.4]),
+    st.sampled_from([0.0, 0.4]),
 )
 
 
@@ -106,13 +131,18 @@ def test_items_meet_as_those_gone_through_one_by_one(fork: Fork) -> None:
         exact, sample = both(f, rules, runs)
         rng = random.Random(runs)
         true = np.array([fork.runs_of_last(rng) for _ in range(runs)])
-        drawn = sample.of["z"].runs if "z" in sample.of else sample.zero
-        error = ((float(true.var()) + float(drawn.var()) + 0.01) / runs) ** 0.5
-        means = [float(drawn.mean())] + ([float(exact.of["z"].runs)] if exact.exact else [])
-        off = [mean for mean in means if abs(mean - float(true.mean())) > 5 * error]
+        off = [line for place, name in enumerate("zy") for line in _differences(name, true[:, place], exact, sample)]
         if not off:
             return
-    raise AssertionError(f"{fork}: {true.mean()} and {means}")
+    raise AssertionError(f"{fork}: {off}")
+
+
+def _differences(name: str, true: Floats, exact: Passes, sample: Sample) -> list[str]:
+    """How far the means of a step are from the true one, where that is more than chance."""
+    drawn = sample.of[name].runs if name in sample.of else sample.zero
+    error = ((float(true.var()) + float(drawn.var()) + 0.01) / len(true)) ** 0.5
+    means = [float(drawn.mean())] + ([float(exact.of[name].runs)] if exact.exact else [])
+    return [f"{name}: {mean}, not {true.mean()}" for mean in means if abs(mean - float(true.mean())) > 5 * error]
 
 
 @pytest.mark.parametrize(("join", "wanted"), [(None, 112.0), ("once", 188.0), ("each", 300.0)])

@@ -219,7 +219,7 @@ MUTANTS: dict[str, tuple[Any, str, Callable[[Any], Any]]] = {
     "exact: branches meet with their minimum": (
         ExactJoins,
         "_expected_waiting",
-        lambda _: lambda self, tie, a, b, *_: min(a.passes, b.passes),
+        lambda _: lambda self, tie, a, b, *_: min(a, b),
     ),
     "exact: loops without cap": (exact_rules, "geometric_rounds", lambda _: lambda rounds, cap: rounds),
     "exact: only one part of a scope loses": (Passes, "_stage_outcome", _first_part),

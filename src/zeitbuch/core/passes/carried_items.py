@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from .plan import Node, Stage, loses_passes
 
 
@@ -41,6 +43,23 @@ def hides_items(node: Node) -> bool:
     if node.inner is None or node.repeats or node.inner.last is not None:
         return False
     return any([changes_items(one) for one in node.inner.nodes])
+
+
+def makes_none(node: Node) -> bool:
+    """Whether a step that makes many items of one may make none."""
+    value = node.items if node.step.yields == "many" else None
+    return value is not None and (value.low if value.ranged else value.amount) < 1
+
+
+def any_inside(stage: Stage, is_wanted: Callable[[Node], bool]) -> bool:
+    """Whether something holds of any step of a level, or of the blocks within it."""
+    inner = [node.inner for node in stage.nodes if node.inner is not None and not node.repeats]
+    return any([is_wanted(node) for node in stage.nodes]) or any([any_inside(one, is_wanted) for one in inner])
+
+
+def varies_items(node: Node) -> bool:
+    """Whether a step makes now more, now fewer items."""
+    return node.step.yields == "many" and node.items is not None and node.items.ranged
 
 
 def loses_by_item(node: Node) -> bool:

@@ -12,12 +12,13 @@ from msgspec import structs
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
-from zeitbuch.core.assumptions.uncertain import in_each_world, is_settled, least, most
+from zeitbuch.core.assumptions.uncertain import is_settled, least, most
 from zeitbuch.core.assumptions.values import EVIDENCE, Value
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.passes.plan import Way
 
+from .brought_items import Moving, Reasons, items_each, none_left, part_of, side_by_side, unevenly_brought
 from .carried_items import changes_items
 from .compiler import Planner
 from .exact_joins import ExactJoins
@@ -27,22 +28,20 @@ from .moving import (
     RANK_OF_EVIDENCE,
     STRONGEST,
     Lost,
-    Moving,
     Pass,
-    Reasons,
     StepOutcome,
     Sweep,
     Turns,
     add_loss,
     are_mixed,
     expected_tries,
-    items_each,
+    items_left,
     items_with,
     passes_left,
     sum_losses,
     with_failed,
 )
-from .plan import Node, Plan, Stage, edges_of_tie, ends_run, gathers_items
+from .plan import Node, Plan, Stage, edges_of_tie, ends_run
 from .ranged import mean_over
 
 _SMALL = 1e-12
@@ -108,13 +107,13 @@ class Passes:
             self._started[trigger] = Moving(amount, amount * items, 1.0, STRONGEST)
             for target in targets:
                 had = found.get(target, NOTHING)
+                brought = side_by_side(had, self._started[trigger]) if self._several else None
                 found[target] = Moving(
-                    had.passes + amount, had.items + amount * items, 1.0, min(had.evidence, evidence)
+                    had.passes + amount, had.items + amount * items, 1.0, min(had.evidence, evidence), brought
                 )
-        return {
-            index: Moving(moving.passes, moving.items, 1.0, STRONGEST if moving.passes == 1 else moving.evidence)
-            for index, moving in found.items()
-        }
+        for moving in found.values():
+            moving.evidence = STRONGEST if moving.passes == 1 else moving.evidence
+        return found
 
     # -- one level ---------------------------------------------------------------------------------------------
 
@@ -254,14 +253,15 @@ class Passes:
             several = self._several
             if several and (step.per_item or node.repeats):  # a pass of it has one item, unless its own steps make more
                 self._several = any([changes_items(one) for one in node.inner.nodes])
-            self._run_inside(node, turns, Moving(attempts, attempts * each, arriving.most, evidence), done)
+            brought = None if step.per_item else part_of(arriving.brought, attempts, arriving.passes)
+            self._run_inside(node, turns, Moving(attempts, attempts * each, arriving.most, evidence, brought), done)
             self._several = several
             done.ended_items = done.ended if step.per_item else 0.0
             if done.ended and step.per_item and self._several:
                 share = least(1.0, done.ended / turns)
-                done.ended = arriving.passes * in_each_world(_share_of_any, share, turns / arriving.passes)
+                done.ended = arriving.passes * (1 - none_left(1 - share, turns / arriving.passes))
                 self.inexact.add_once("a run that ends for an item")
-        left = passes_left(node, arriving, step, done, evidence)
+        left = passes_left(node, arriving, done, evidence, self.inexact)
         done.success = left
         return done
 
@@ -344,55 +344,54 @@ class Passes:
             edges[node.ways[0].edge] = moving
             return moving, moving
         for way in node.ways:
-            self._follow_way(node, arriving, done, edges, moving, way, gone)
-        kept = gone > 0 and node.keeps_failures and any(way.plain and way.failure for way in node.ways)
-        return with_failed(node, arriving, moving, gone, moving.evidence) if kept else moving, moving
+            edges[way.edge] = self._follow_way(node, arriving, done, way, gone)
+        if gone > 0 and node.keeps_failures and any(way.plain and way.failure for way in node.ways):
+            return with_failed(node, arriving, done, gone, moving.evidence, self.inexact), moving
+        return moving, moving
 
-    def _follow_way(
-        self,
-        node: Node,
-        arriving: Moving,
-        done: StepOutcome,
-        edges: list[Moving | None],
-        moving: Moving,
-        way: Way,
-        gone: float,
-    ) -> None:
-        passes, items, evidence, high = 0.0, 0.0, moving.evidence, arriving.most
+    def _follow_way(self, node: Node, arriving: Moving, done: StepOutcome, way: Way, gone: float) -> Moving:
+        load = Moving(0.0, 0.0, arriving.most, done.success.evidence)
         kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
         if way.success and (node.enabled or way.plain):
-            load = with_failed(node, arriving, moving, gone, done.failed_evidence) if kept else moving
-            passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
-            if way.share is not None:
-                passes, items = self._case_passes(node, load, way.share.amount)
-                evidence = min(evidence, RANK_OF_EVIDENCE[way.share.evidence])
+            load = self._what_succeeds(node, arriving, done, way, gone if kept else 0.0)
         if gone and not kept:
             more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
-            evidence = min(evidence, done.failed_evidence) if more else evidence
-            if not node.step.per_item:
-                passes, items = passes + more, items + items_with(node, arriving, more)
-            elif way.success and way.share is None:  # with what succeeded, in the same passes
-                items += items_with(node, arriving, more)
-            else:
-                passes, items = passes + more, items + more
-                if more and self._several:
-                    high = NEVER  # each item that fails is a pass of its own
-                if more and way.success and gathers_items(node.step):
-                    self.inexact.add_once("a decision over several items")
-        if way.skip:
-            passes, items = passes + done.skipped, items + done.skipped
-        edges[way.edge] = Moving(passes, items, high, evidence)
+            load = self._with_failing(node, arriving, done, way, load, more) if more else load
+        if way.skip and done.skipped:
+            passes, items = load.passes + done.skipped, load.items + done.skipped
+            brought = unevenly_brought(passes, items) if self._several else None
+            load = Moving(passes, items, load.most, load.evidence, brought)
+        return load
 
-    def _case_passes(self, node: Node, ok: Moving, share: float) -> tuple[float, float]:
-        if not node.step.per_item:
-            return ok.passes * share, ok.items * share
-        # Items are dealt out; a pass goes on where at least one item does.
-        each = ok.items / ok.passes if ok.passes else 0.0
-        if self._several or each > 1 + _SMALL:
-            self.inexact.add_once("a decision over several items")
-        return ok.passes * in_each_world(_share_of_any, share, each), ok.items * share
+    def _what_succeeds(self, node: Node, arriving: Moving, done: StepOutcome, way: Way, kept: float) -> Moving:
+        """What a way takes of what succeeds and, where that goes on as well, of what fails."""
+        moving = done.success
+        if kept:
+            weak = min(moving.evidence, done.failed_evidence)
+            moving = with_failed(node, arriving, done, kept, weak, self.inexact)
+        if way.share is None:
+            return moving
+        weak, share = min(moving.evidence, RANK_OF_EVIDENCE[way.share.evidence]), way.share.amount
+        if node.step.per_item:  # items are dealt out; a pass goes on where at least one item does
+            left = items_left(node, arriving, done, kept * share, self.inexact, share)
+            return Moving(left.passes, left.items, left.most, weak, left.brought)
+        passes = moving.passes * share
+        return Moving(passes, moving.items * share, moving.most, weak, part_of(moving.brought, passes, moving.passes))
 
-
-def _share_of_any(share: float, each: float) -> float:
-    """How often at least one of so many items goes on."""
-    return 1 - (1 - share) ** each if each > 1 else share * each
+    def _with_failing(
+        self, node: Node, arriving: Moving, done: StepOutcome, way: Way, load: Moving, more: float
+    ) -> Moving:
+        """What a way takes, with what has failed of it."""
+        weak, high = min(load.evidence, done.failed_evidence), load.most
+        items = items_with(node, arriving, more)
+        if node.step.per_item and way.success:  # with what succeeded, in the same passes
+            share = way.share.amount if way.share is not None else 1.0
+            left = items_left(node, arriving, done, more, self.inexact, share)
+            return Moving(left.passes, left.items, high, weak, left.brought)
+        brought = part_of(arriving.brought, more, arriving.passes)
+        if node.step.per_item:
+            items, brought = more, None
+            high = NEVER if self._several else high  # each item that fails is a pass of its own
+        if self._several:
+            brought = side_by_side(load, Moving(more, items, high, weak, brought))
+        return Moving(load.passes + more, load.items + items, high, weak, brought)

@@ -9,7 +9,18 @@ from functools import reduce
 from zeitbuch.core.assumptions.uncertain import least, most
 from zeitbuch.core.model.records import JoinMode
 
-from .moving import NEVER, NOTHING, STRONGEST, Moving, Reasons
+from .brought_items import (
+    Brought,
+    Moving,
+    Reasons,
+    are_same,
+    brought_by,
+    is_alike,
+    left_with_items,
+    side_by_side,
+    unevenly_brought,
+)
+from .moving import NEVER, NOTHING, STRONGEST
 from .plan import JoinTree, Node
 
 _SMALL = 1e-12
@@ -43,9 +54,10 @@ class ExactJoins:
             more = edges[index]
             if more is not None and more.passes:
                 evidence = min(met.evidence, more.evidence)
-                met = Moving(met.passes + more.passes, met.items + more.items, NEVER, evidence)
+                brought = side_by_side(met, more) if self.itemised else None
+                met = Moving(met.passes + more.passes, met.items + more.items, NEVER, evidence, brought)
         if node.backs:
-            met = Moving(met.passes, met.items, NEVER, met.evidence)
+            met = Moving(met.passes, met.items, NEVER, met.evidence, met.brought)
         return met
 
     def _with_start(self, node: Node, met: Moving, start: Moving) -> Moving:
@@ -53,14 +65,16 @@ class ExactJoins:
         if mode == "each":
             # Where the step itself says that each counts, both may come in one run; else they are of different triggers.
             high = met.most + start.most if node.step.join == "each" else max(met.most, start.most)
-            return Moving(met.passes + start.passes, met.items + start.items, high, evidence)
+            brought = side_by_side(met, start) if self.itemised else None
+            return Moving(met.passes + start.passes, met.items + start.items, high, evidence, brought)
         # Another trigger starts another run: both never come in one.
         self.inexact.add_once("a trigger and a branch that meet")
         passes, items = (
             combine_arrivals([met.passes, start.passes], mode),
             combine_arrivals([met.items, start.items], mode),
         )
-        return Moving(passes, items, max(met.most, start.most), evidence)
+        brought = unevenly_brought(passes, items) if self.itemised else None
+        return Moving(passes, items, max(met.most, start.most), evidence, brought)
 
     def _tie_arrivals(
         self, tie: JoinTree | int, edges: list[Moving | None], reached: list[tuple[Moving, Moving]], bounds: list[float]
@@ -75,7 +89,8 @@ class ExactJoins:
             high = first.most + second.most
             if tie.how == "instead":  # a pass takes one of them, and may become several there
                 high = min(high, max(first.most, second.most, bound))
-            return Moving(first.passes + second.passes, first.items + second.items, high, evidence)
+            brought = side_by_side(first, second) if self.itemised else None
+            return Moving(first.passes + second.passes, first.items + second.items, high, evidence, brought)
         return self._wait_arrivals(tie, edges, reached, first, second, bound, evidence)
 
     def _wait_arrivals(
@@ -92,12 +107,42 @@ class ExactJoins:
         within = edges[tie.within] if tie.within >= 0 else None
         base = within if within is not None else self._base_of(tie, reached)
         passes = (
-            self._expected_waiting(tie, first, second, base.passes, bound)
+            self._expected_waiting(tie, first.passes, second.passes, base.passes, bound, max(first.most, second.most))
             if tie.how != "shared"
             else self._shared(tie, first, second)
         )
-        items = self._waiting_items(tie, first, second, base.items, passes) if self.itemised else passes
-        return Moving(passes, items, high_bound, evidence)
+        if not self.itemised:
+            return Moving(passes, passes, high_bound, evidence)
+        items = self._waiting_items(tie, first, second, base.items, passes)
+        met = Moving(passes, items, high_bound, evidence)
+        self._note_brought(tie, first, second, base, met)
+        return met
+
+    def _note_brought(self, tie: JoinTree, first: Moving, second: Moving, base: Moving, met: Moving) -> None:
+        """Of passes that have waited for each other only those go on that have an item left that has."""
+        if tie.how == "instead" and tie.mode != "all":
+            met.brought = side_by_side(first, second)
+            return
+        one, other, whole = brought_by(first), brought_by(second), brought_by(base)
+        lossless = first.brought is None and second.brought is None and base.brought is None
+        if lossless and are_same(one.each, whole.each) and are_same(other.each, whole.each):
+            return
+        beside = tie.how == "side" and tie.items == "side"
+        if not beside or not is_alike(one, other) or not is_alike(one, whole):
+            met.brought = unevenly_brought(met.passes, met.items)
+            return
+        if tie.mode == "all":
+            passes = one.passes * other.passes / whole.passes if whole.passes else 0.0
+        elif are_same(one.passes, whole.passes) and are_same(other.passes, whole.passes):
+            passes = whole.passes
+        else:
+            # Of some only one has come, of some both: they have lost more or fewer items.
+            if base.brought is not None or one.varied is not None:
+                self.inexact.add_once("a join of branches with several items")
+            met.brought = unevenly_brought(met.passes, met.items)
+            return
+        met.brought = Brought(passes, whole.each, whole.fewest, whole.varied)
+        met.passes = left_with_items(met.brought, met.items, met.most, True, self.inexact)
 
     def _waiting_items(self, tie: JoinTree, first: Moving, second: Moving, base: float, passes: float) -> float:
         """Expected items of passes that wait for each other: those that have come on both branches, or on either."""
@@ -137,28 +182,27 @@ class ExactJoins:
         alone = a.passes + b.passes - together[0] - together[1]
         return alone + (both if tie.mode == "all" else together[0] + together[1] - both)
 
-    def _expected_waiting(self, tie: JoinTree, a: Moving, b: Moving, base: float, bound: float) -> float:
+    def _expected_waiting(self, tie: JoinTree, a: float, b: float, base: float, bound: float, high: float) -> float:
         """Expected passes that wait for each other, one by one: branches side by side lose passes without regard to each other, so
         that both bring one with the product of their shares; of alternatives only one comes."""
-        if not a.passes and not b.passes:
+        if not a and not b:
             return 0.0
-        if _guessed_waiting(tie, a, b, base, bound):
+        if _guessed_waiting(tie, max(a, b), base, bound, high):
             self.inexact.add_once("a join of branches of which no rule says how they go together")
             if tie.mode != "all":
-                return most(a.passes, b.passes)
+                return most(a, b)
             # As if they were side by side, but never more than either brings.
-            fewer = least(a.passes, b.passes)
-            return least(fewer, a.passes * b.passes / base) if tie.how != "instead" and base > 0 else fewer
-        both = a.passes * b.passes / base if tie.how == "side" else 0.0
-        return both if tie.mode == "all" else a.passes + b.passes - both
+            fewer = least(a, b)
+            return least(fewer, a * b / base) if tie.how != "instead" and base > 0 else fewer
+        both = a * b / base if tie.how == "side" else 0.0
+        return both if tie.mode == "all" else a + b - both
 
 
-def _guessed_waiting(tie: JoinTree, a: Moving, b: Moving, base: float, bound: float) -> bool:
-    """Whether no rule says how two counts go together, or more may have come on a branch than parted."""
+def _guessed_waiting(tie: JoinTree, greater: float, base: float, bound: float, high: float) -> bool:
+    """Whether no rule says how two counts go together, or more may have come on a branch (``high``) than parted (``bound``)."""
     if tie.how != "side":
         return tie.how == "mixed"
-    more = max(a.most, b.most) > bound or bound >= NEVER
-    return more or base <= 0 or max(a.passes, b.passes) > base * (1 + 1e-9)
+    return high > bound or bound >= NEVER or base <= 0 or greater > base * (1 + 1e-9)
 
 
 def combine_arrivals(amounts: list[float], mode: JoinMode) -> float:

@@ -11,23 +11,25 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.uncertain import least, most
 from zeitbuch.core.assumptions.values import EVIDENCE, Evidence
-from zeitbuch.core.model.records import Step
 
-from .carried_items import items_through
+from .brought_items import (
+    Brought,
+    Moving,
+    Reasons,
+    brought_by,
+    items_each,
+    left_with_items,
+    part_of,
+    several_of_each,
+    unevenly_brought,
+)
+from .carried_items import any_inside, items_through, makes_none, varies_items
 from .plan import Node, ends_run, gathers_items
 from .ranged import tries_of
 
 STRONGEST = EVIDENCE.index("export")
 RANK_OF_EVIDENCE = {name: index for index, name in enumerate(EVIDENCE)}
 NEVER = math.inf
-
-
-class Reasons(list[str]):
-    """Why an expectation is not exact, each reason once."""
-
-    def add_once(self, why: str) -> None:
-        if why not in self:
-            self.append(why)
 
 
 class Pass(Struct, frozen=True, gc=False):
@@ -41,18 +43,9 @@ class Pass(Struct, frozen=True, gc=False):
     turns2: float = 1.0
 
 
-class Moving(Struct, gc=False):
-    """What moves along an edge: expected passes, expected items with them, the most passes that a run can bring, and
-    the weakest evidence (index into EVIDENCE)."""
-
-    passes: float
-    items: float
-    most: float
-    evidence: int
-
-
 class StepOutcome(Struct, gc=False):
-    """What leaves a step; ``ended``: passes that end the run, ``ended_items``: items of which that comes."""
+    """What leaves a step; ``ended``: passes that end the run, ``ended_items``: items of which that comes. ``brought``: of a step that runs once
+    for each item, what the passes brought that come to its end, and ``going`` how many items of theirs succeed."""
 
     success: Moving
     failed: float
@@ -61,6 +54,8 @@ class StepOutcome(Struct, gc=False):
     failed_evidence: int = STRONGEST
     ended: float = 0.0
     ended_items: float = 0.0
+    brought: Brought | None = None
+    going: float = 0.0
 
 
 NOTHING = Moving(0.0, 0.0, 0.0, STRONGEST)
@@ -110,29 +105,76 @@ def expected_tries(node: Node, evidence: int, turns: float) -> tuple[int, float,
     return evidence, turns * attempts, turns * lost, turns * late
 
 
-def passes_left(node: Node, arriving: Moving, step: Step, done: StepOutcome, evidence: int) -> Moving:
-    if step.per_item:
-        # One item that is lost does not hold up the others, but one that ends the run does.
-        through = most(0.0, arriving.passes - done.ended)
-        going = most(0.0, arriving.items - done.failed - done.late - done.ended_items)
-        if done.ended_items and arriving.passes:
-            others = most(1e-12, 1 - done.ended_items / arriving.items)  # the part of the items that do not end it
-            going *= (through / arriving.passes) / others
-        left = Moving(through, going, arriving.most, evidence)
-    else:
-        through = most(0.0, arriving.passes - done.failed - done.late - done.ended)
-        kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)
-        left = Moving(through, kept, arriving.most, min(arriving.evidence, done.failed_evidence))
+def passes_left(node: Node, arriving: Moving, done: StepOutcome, evidence: int, inexact: Reasons) -> Moving:
+    """What goes on from a step of what succeeds."""
+    if node.step.per_item:
+        _note_items(arriving, done)
+        left = items_left(node, arriving, done, 0.0, inexact)
+        return Moving(left.passes, left.items, left.most, evidence, left.brought)
+    through = most(0.0, arriving.passes - done.failed - done.late - done.ended)
+    kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)
+    brought = part_of(arriving.brought, through, arriving.passes)
+    left = Moving(through, kept, arriving.most, min(arriving.evidence, done.failed_evidence), brought)
+    return _made_of_each(node, left, inexact)
+
+
+def _note_items(arriving: Moving, done: StepOutcome) -> None:
+    """One item that is lost does not hold up the others, but one that ends the run does."""
+    through = most(0.0, arriving.passes - done.ended)
+    going = most(0.0, arriving.items - done.failed - done.late - done.ended_items)
+    brought = brought_by(arriving)
+    if done.ended_items and arriving.passes:
+        others = most(1e-12, 1 - done.ended_items / arriving.items)  # the part of the items that do not end it
+        going *= (through / arriving.passes) / others
+    done.brought, done.going = part_of(brought, through, arriving.passes) if done.ended else brought, going
+
+
+def items_left(
+    node: Node, arriving: Moving, done: StepOutcome, more: float, inexact: Reasons, share: float = 1.0
+) -> Moving:
+    """What goes on from a step that runs once for each item: passes that have any item left, of those that succeed and ``more`` that do not,
+    each of them with a chance of ``share``."""
+    brought, going = done.brought, done.going * share if share != 1 else done.going
+    assert brought is not None
+    raw = going + more
+    if more and makes_none(node):
+        inexact.add_once("items that fail beside those that become none")
+    passes = left_with_items(brought, raw, arriving.most, arriving.brought is not None, inexact)
+    certain = brought.even and brought.varied is None
+    whole = (certain and brought.each == 1) or (arriving.brought is None and raw == arriving.items and not done.ended)
+    left = Moving(passes, going, arriving.most, arriving.evidence, None if whole else brought)
+    if node.step.yields == "one":
+        return Moving(passes, passes, left.most, left.evidence)
+    if node.inner is not None or node.step.yields == "many":
+        left = _made_of_each(node, left, inexact)
+        left.brought = unevenly_brought(passes, left.items + more) if more else left.brought
+    left.items = left.items + more
+    return left
+
+
+def _made_of_each(node: Node, left: Moving, inexact: Reasons) -> Moving:
+    """Passes with the items that a step makes of those they have."""
+    step = node.step
     if node.inner is not None and node.inner.last is not None and left.passes and not node.repeats:
-        each = 1.0 if step.per_item else arriving.items / arriving.passes
+        each = 1.0 if step.per_item else items_each(left)
         through = items_through(node.inner, each)
-        items = left.items * through if step.per_item else left.passes * through
-        left = Moving(left.passes, items, left.most, left.evidence)
+        if through is not each:
+            items = left.items * through if step.per_item else left.passes * through
+            certain = left.brought is None and not any_inside(node.inner, varies_items)
+            brought = None if certain or through == 1.0 else unevenly_brought(left.passes, items)
+            left = Moving(left.passes, items, left.most, left.evidence, brought)
+            if any_inside(node.inner, makes_none):
+                left.passes = least(left.passes, items)
+                if items:
+                    inexact.add_once("a block that makes no items of some")
     if step.yields == "one":
-        left = Moving(left.passes, left.passes, left.most, left.evidence)
-    elif step.yields == "many" and node.items is not None:
-        weak = min(left.evidence, RANK_OF_EVIDENCE[node.items.evidence])
-        left = Moving(left.passes, left.items * node.items.amount, left.most, weak)
+        return Moving(left.passes, left.passes, left.most, left.evidence)
+    if step.yields == "many" and node.items is not None:
+        had = left
+        left = several_of_each(left, node.items)
+        if left.brought is not None and left.brought.fewest < 1:  # some have none
+            left.passes = left_with_items(left.brought, left.items, left.most, had.brought is not None, inexact)
+        left.evidence = min(left.evidence, RANK_OF_EVIDENCE[node.items.evidence])
     return left
 
 
@@ -143,8 +185,9 @@ def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving, severa
     over = done.ended
     if ends_run(node.step):
         over += done.success.passes
-        if node.step.per_item:  # the pass goes on without the items that are lost, and ends the run
-            gone = late = 0.0
+        if node.step.per_item and gone + late:  # any item that is left ends it
+            share = most(0.0, arriving.passes - over) / (gone + late)
+            gone, late = gone * share, late * share
     all_gone = gone + late + over
     if all_gone > 0:
         part = lost.setdefault(node.part, LostPart())
@@ -179,11 +222,28 @@ def are_mixed(lost: Lost, sure: list[int]) -> bool:
     return ends or (mixed and (len(failing) > 1 or any(place in failing for place in sure)))
 
 
-def with_failed(node: Node, arriving: Moving, moving: Moving, gone: float, evidence: int) -> Moving:
-    """What goes on where failures go on as if nothing had happened: of a step that runs once for each item they are items, of passes
-    that went on anyhow."""
-    passes = moving.passes if node.step.per_item else moving.passes + gone
-    return Moving(passes, moving.items + items_with(node, arriving, gone), moving.most, evidence)
+def with_failed(
+    node: Node, arriving: Moving, done: StepOutcome, gone: float, evidence: int, inexact: Reasons
+) -> Moving:
+    """What goes on where failures go on as if nothing had happened: of a step that runs once for each item they are items that stay with
+    their pass."""
+    if node.step.per_item:
+        left = items_left(node, arriving, done, gone, inexact)
+    else:
+        moving = done.success
+        items = moving.items + items_with(node, arriving, gone)
+        left = Moving(moving.passes + gone, items, moving.most, evidence, _with_gone(node, arriving, moving, gone))
+    left.evidence = evidence
+    return left
+
+
+def _with_gone(node: Node, arriving: Moving, moving: Moving, gone: float) -> Brought | None:
+    """What passes brought of which some failed."""
+    if node.step.yields == "same" and (node.inner is None or node.repeats or node.inner.last is None):
+        return part_of(arriving.brought, moving.passes + gone, arriving.passes)
+    if node.step.yields == "one":
+        return None
+    return unevenly_brought(moving.passes + gone, moving.items + items_with(node, arriving, gone))
 
 
 def items_with(node: Node, arriving: Moving, gone: float) -> float:
@@ -191,8 +251,3 @@ def items_with(node: Node, arriving: Moving, gone: float) -> float:
     if node.step.per_item:
         return 0.0 if gathers_items(node.step) else gone
     return gone if node.step.yields == "one" else gone * items_each(arriving)
-
-
-def items_each(moving: Moving) -> float:
-    """The items of a pass."""
-    return moving.items / moving.passes if moving.passes and moving.items is not moving.passes else 1.0

@@ -22,15 +22,17 @@ class Tally(Struct):
 
 class Load(Struct):
     """What moves along an edge in each run: passes, and items with them where the flow counts items. ``single`` says
-    that no run has more than one pass there."""
+    that no run has more than one pass there; ``parts`` are the items of each of a few passes, where that is known."""
 
     passes: Ints
     items: Ints
     single: bool
+    parts: tuple[Ints, ...] | None = None
 
 
 class Leaving(Struct):
-    """What leaves a step in each run. ``came``: what arrived, where a pass may bring other than one item."""
+    """What leaves a step in each run. ``came``: what arrived, where a pass may bring other than one item, and ``there``: what of it comes to
+    the end of the step, before that makes more or fewer items of it; passes that have lost all of theirs are among them."""
 
     load: Load
     failed: Ints | None
@@ -38,6 +40,18 @@ class Leaving(Struct):
     skipped: Ints | None = None
     over: Ints | None = None  # passes that end the run
     came: Load | None = None
+    there: Load | None = None
+
+
+_MOST_PARTS = 8
+
+
+def parts_of_both(first: Load, second: Load) -> tuple[Ints, ...] | None:
+    """The items of each pass of two loads that come one beside the other."""
+    one, other = [(load.items,) if load.single else load.parts for load in (first, second)]
+    if one is None or other is None or len(one) + len(other) > _MOST_PARTS:
+        return None
+    return one + other
 
 
 def add_counts(a: Ints | None, b: Ints | None) -> Ints | None:

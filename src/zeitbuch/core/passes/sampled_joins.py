@@ -8,7 +8,7 @@ import numpy as np
 
 from .plan import JoinTree
 from .random_draws import MOST_DRAWN, Draws, Ints
-from .sample_records import Load
+from .sample_records import Load, parts_of_both
 
 Reached = list[tuple[Load, Load]]  # of each step so far: what goes on, and what of it succeeded
 
@@ -44,7 +44,7 @@ class SampledJoins:
         if items is None:
             share = passes / np.maximum(load.passes, 1)
             items = load.items if met is None else self.draws.round_randomly(load.items * share)
-        return Load(passes, items, load.single)
+        return Load(np.minimum(passes, items), items, load.single)  # those go on that have any left
 
     def _met_items(self, tie: JoinTree, a: Ints, b: Ints, base: Load | None, passes: Ints) -> Ints | None:
         """Items that have come on both branches, or on either; None where no rule says how they go together."""
@@ -97,6 +97,7 @@ def _base_of(tie: JoinTree, reached: Reached, begun: dict[str, Load]) -> Load | 
 def combine_counts(mode: str, a: Load, b: Load, instead: bool) -> Load:
     """Two counts that meet where nothing is known of single passes: the sum, the least or the most of them."""
     if mode == "each":
-        return Load(a.passes + b.passes, a.items + b.items, a.single and b.single and instead)
+        parts = None if a.items is a.passes and b.items is b.passes else parts_of_both(a, b)
+        return Load(a.passes + b.passes, a.items + b.items, a.single and b.single and instead, parts)
     pick = np.minimum if mode == "all" else np.maximum
     return Load(pick(a.passes, b.passes), pick(a.items, b.items), a.single and b.single)

@@ -12,12 +12,12 @@ from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import JoinTree, Node, Plan, Stage, Way, ends_run, first_ways
+from .plan import JoinTree, Node, Plan, Stage, ends_run
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
-from .sampled_cases import CaseDraws
 from .sampled_joins import Reached, SampledJoins, combine_counts
 from .sampled_steps import StepDraws
+from .sampled_ways import WayDraws
 from .told_apart import sample_apart
 
 
@@ -35,8 +35,8 @@ class Sample:
     def _begin(self, plan: Plan, draws: Draws) -> None:
         self.plan, self.draws, self.runs = plan, draws, draws.runs
         runs = draws.runs
-        self.cases = CaseDraws(self.draws, runs)
         self.steps = StepDraws(self.draws, plan.itemised)
+        self.ways = WayDraws(self.draws, self.steps, plan.itemised)
         self.zero: Ints = np.zeros(runs, np.int64)
         self.one: Ints = np.ones(runs, np.int64)
         self.of: dict[str, Tally] = {}
@@ -151,7 +151,7 @@ class Sample:
             left = self._run_node(node, arriving)
             if stage.skips:
                 self._count_skipped(stage, arriving, node, ended, left)
-            reached.append(self._leave_node(node, left, edges))
+            reached.append(self.ways.leave_node(node, left, edges))
             if place == stage.last:
                 lost.last = self.steps.going_on(node, left, node.keeps_failures)
             over = left.over
@@ -237,19 +237,31 @@ class Sample:
         each: Floats | None,
     ) -> Leaving:
         """What leaves a step; ``each``: the items that a block makes of a pass, or of an item where it runs once for each."""
-        passes, items, gone = arriving.passes, arriving.items, add_counts(failed, late)
-        if node.step.per_item and self.itemised:
-            items, gone = items if gone is None else np.maximum(items - gone, 0), None
-        gone = add_counts(gone, over)
-        if gone is not None:
-            passes = np.maximum(passes - gone, 0)
-            items = self.steps.kept_items(Load(arriving.passes, items, arriving.single), passes)
+        by_item = node.step.per_item and self.itemised
+        gone = over if by_item else add_counts(add_counts(failed, late), over)
+        there = arriving.passes if gone is None else np.maximum(arriving.passes - gone, 0)
         if not self.itemised:
-            return Leaving(Load(passes, items, arriving.single), failed, late, None, over)
+            return Leaving(Load(there, there, arriving.single), failed, late, None, over)
+        load = arriving if gone is None else self.steps.kept_load(arriving, there)
+        lost = add_counts(failed, late) if by_item else None
+        if lost is not None:
+            going = np.maximum(arriving.items - lost, 0)
+            load = load if gone is None else self.steps.kept_load(Load(arriving.passes, going, arriving.single), there)
+            load = self.steps.left_with_items(arriving, there, going if gone is None else load.items)
+        before = Load(there, load.items, arriving.single)
+        if each is not None or node.step.yields != "same":
+            load = self._made_of_each(node, load, each)
+        return Leaving(load, failed, late, None, over, arriving, before)
+
+    def _made_of_each(self, node: Node, load: Load, each: Floats | None) -> Load:
+        """Passes with the items that a step makes of those they have."""
+        passes, items = load.passes, load.items
         if each is not None:
             items = self.draws.round_randomly((items if node.step.per_item else passes) * each)
         items = self.steps.yielded_passes(node, passes, items)
-        return Leaving(Load(passes, items, arriving.single), failed, late, None, over, arriving)
+        if node.step.yields != "one":  # of some it may make none
+            passes = np.minimum(passes, items)
+        return Load(passes, items, load.single)
 
     def _run_inside(
         self, node: Node, arriving: Load, turns: Ints, attempts: Ints, failed: Ints | None, late: Ints | None
@@ -328,73 +340,3 @@ class Sample:
     def _run_helper(self, step: Step, arrivals: Ints, runs: Ints) -> None:
         had = self.of.get(step.id)
         self.of[step.id] = Tally(arrivals, runs) if had is None else Tally(had.arrivals + arrivals, had.runs + runs)
-
-    # -- leaving a step ----------------------------------------------------------------------------------------
-
-    def _leave_node(self, node: Node, left: Leaving, edges: list[Load | None]) -> tuple[Load, Load]:
-        """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
-        load = left.load
-        keeps = any(way.plain and way.failure for way in node.ways)
-        whole = self.steps.going_on(node, left, keeps)
-        keeps = whole is not load
-        cases = self._share_cases(node, whole) if node.decides else {}
-        for way in node.ways:
-            self._follow_way(node, left, edges, way, cases, whole, load, keeps)
-        return whole, load
-
-    def _follow_way(
-        self,
-        node: Node,
-        left: Leaving,
-        edges: list[Load | None],
-        way: Way,
-        cases: dict[int, Load],
-        whole: Load,
-        load: Load,
-        keeps: bool,
-    ) -> None:
-        passes: Ints | None = None
-        items: Ints | None = None
-        if way.success and (node.enabled or way.plain):
-            out = cases[way.edge] if way.share is not None else whole if way.plain else load
-            if way.share is not None and keeps and not way.plain:
-                out = self._thin_case(node, out, load, whole)
-            passes, items = out.passes, out.items
-        with_others = way.success and node.step.per_item and self.itemised
-        for wanted, more in ((way.failure, left.failed), (way.timeout, left.late)):
-            if wanted and more is not None and not way.plain:
-                items = add_counts(items, self.steps.items_with(node, left.came, more, with_others))
-                some = more if passes is None else passes + more
-                # With what succeeded they go in the same passes.
-                passes = np.minimum(some, load.passes) if with_others else some
-        if way.skip and left.skipped is not None:
-            passes, items = add_counts(passes, left.skipped), add_counts(items, left.skipped)
-        if passes is not None and items is not None:
-            # Items that fail are passes of their own, and of what is skipped several may have had their turn.
-            single = load.single and (passes is load.passes or int(passes.max()) < 2)
-            edges[way.edge] = Load(passes, items, single)
-
-    def _thin_case(self, node: Node, out: Load, load: Load, whole: Load) -> Load:
-        """Of a case's passes, those of steps that succeeded; of a step that runs once for each item, those with any item that did."""
-        if node.step.per_item and self.itemised:
-            items = self.draws.draw_some(out.items, load.items / np.maximum(whole.items, 1), False)
-            return Load(np.minimum(out.passes, items), items, out.single)
-        some = self.draws.draw_some(out.passes, load.passes / np.maximum(whole.passes, 1), out.single)
-        return Load(some, self.steps.kept_items(out, some), out.single)
-
-    def _share_cases(self, node: Node, load: Load) -> dict[int, Load]:
-        shared = [way for way in node.ways if way.share is not None]
-        ways = first_ways(node)
-        by_item = node.step.per_item and self.itemised
-        counts = load.items if by_item else load.passes
-        single = load.single and not by_item
-        dealt = self.cases.deal_cases(ways, counts, single, node.step.inclusive)
-        found: dict[int, Load] = {}
-        for way, some in zip(ways, dealt, strict=True):
-            if by_item:
-                found[way.edge] = Load(np.minimum(load.passes, some), some, load.single)
-            else:
-                items = some if load.items is load.passes or not self.itemised else self.steps.kept_items(load, some)
-                found[way.edge] = Load(some, items, load.single)
-        dealt_to = {way.case: found[way.edge] for way in ways}
-        return {way.edge: dealt_to[way.case] for way in shared}
