@@ -18,6 +18,7 @@ from zeitbuch.core.checks.families.copies import MOST_COMPARED
 from zeitbuch.core.checks.records import Check, Hit
 from zeitbuch.core.checks.registry import BROKEN, CHECKS, check_flows
 from zeitbuch.core.checks.views import FlowView
+from zeitbuch.core.diff.clones import MOST_UNITS
 from zeitbuch.core.model.records import (
     Approval,
     Binding,
@@ -378,6 +379,43 @@ def test_what_is_not_looked_for_in_many_flows_is_told(tmp_path: Path, run: Run) 
     assert json.loads(run("check", "many.json", "-f", "json").out)["left_out"]
     for words in (("fewer.json", "--only", "flows-alike"), ("many.json", "--only", "owner-missing")):
         assert "not looked for" not in run("check", *words).out
+
+
+def test_branches_of_a_large_flow_that_are_not_compared_are_told(tmp_path: Path, run: Run) -> None:
+    def steps(branches: int) -> list[dict[str, str]]:
+        groups = [{"id": f"g{n}", "kind": "group"} for n in range(branches)]
+        return groups + [{"id": f"s{n}", "kind": "shape", "scope": f"g{n}"} for n in range(branches)]
+
+    flows = [{"id": f"f{n}", "name": f"Flow {n}", "steps": steps(n)} for n in (MOST_UNITS, MOST_UNITS + 1)]
+    (tmp_path / "large.json").write_text(json.dumps({"zeitbuch": 1, "flows": flows}))
+    told = json.loads(run("check", "large.json", "--only", "copy-edit-missed", "-f", "json").out)["left_out"]
+    assert told == [
+        "copy-edit-missed was not looked for between all branches of ‘Flow 151’: the first 150 of one flow are held against each other"
+    ]
+    assert json.loads(run("check", "large.json", "--only", "owner-missing", "-f", "json").out)["left_out"] == []
+
+
+def test_reports_for_programs_tell_what_was_not_checked(tmp_path: Path, run: Run) -> None:
+    flow = {"name": "Flow", "triggers": [{"id": "t", "kind": "manual"}], "steps": [{"id": "s", "kind": "shape"}]}
+    flows = [{**flow, "id": f"f{n}"} for n in range(MOST_COMPARED + 1)]
+    (tmp_path / "in").mkdir()
+    (tmp_path / "in/many.json").write_text(json.dumps({"zeitbuch": 1, "flows": flows}))
+    (tmp_path / "in/cut off.json").write_text('{"zeitbuch": 1, ')
+    ran = run("check", "in", "--only", "flows-alike", "-f", "sarif")
+    assert ran.code == 2 and "cut off.json" in ran.err
+    ((only,), (how,)) = json.loads(ran.out)["runs"], json.loads(ran.out)["runs"][0]["invocations"]
+    assert only["results"] == [] and how["executionSuccessful"] is False
+    error, warning = how["toolExecutionNotifications"]
+    assert (error["level"], error["descriptor"]) == ("error", {"id": "json-syntax"})
+    assert error["locations"][0]["physicalLocation"]["artifactLocation"]["uri"] == "in/cut%20off.json"
+    assert warning["level"] == "warning" and "not looked for: flows-alike" in warning["message"]["text"]
+    (suite,) = ET.fromstring(run("check", "in", "--only", "flows-alike", "-f", "junit").out)
+    assert (suite.get("errors"), suite.get("skipped")) == ("1", "1")
+    assert suite[0][0].tag == "error" and suite[0].get("classname") == "in/cut off.json:1:17"
+    told = json.loads(run("check", "in", "-f", "json").out)["not_read"]
+    assert [(one["code"], one["origin"]["source"]) for one in told] == [("json-syntax", "in/cut off.json")]
+    whole = json.loads(run("check", "in/many.json", "--only", "owner-missing", "-f", "sarif").out)["runs"][0]
+    assert whole["invocations"] == [{"executionSuccessful": True, "toolExecutionNotifications": []}]
 
 
 def test_findings_gates_and_drafts(bad: Path, run: Run) -> None:

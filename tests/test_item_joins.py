@@ -138,11 +138,16 @@ def test_items_meet_as_those_gone_through_one_by_one(fork: Fork) -> None:
 
 
 def _differences(name: str, true: Floats, exact: Passes, sample: Sample) -> list[str]:
-    """How far the means of a step are from the true one, where that is more than chance."""
+    """How far the mean and the variance of a step are from the true ones, where that is more than chance."""
     drawn = sample.of[name].runs if name in sample.of else sample.zero
     error = ((float(true.var()) + float(drawn.var()) + 0.01) / len(true)) ** 0.5
     means = [float(drawn.mean())] + ([float(exact.of[name].runs)] if exact.exact else [])
-    return [f"{name}: {mean}, not {true.mean()}" for mean in means if abs(mean - float(true.mean())) > 5 * error]
+    found = [f"{name}: {mean}, not {true.mean()}" for mean in means if abs(mean - float(true.mean())) > 5 * error]
+    squares = [(numbers - numbers.mean()) ** 2 for numbers in (true.astype(float), drawn.astype(float))]
+    error = sum(float(square.std()) for square in squares) / len(true) ** 0.5 + 1e-3
+    if abs(float(squares[0].mean()) - float(squares[1].mean())) > 5 * error:
+        found.append(f"variance of {name}: {squares[1].mean()}, not {squares[0].mean()}")
+    return found
 
 
 @pytest.mark.parametrize(("join", "wanted"), [(None, 112.0), ("once", 188.0), ("each", 300.0)])

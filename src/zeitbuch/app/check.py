@@ -66,7 +66,7 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
     flows = len(estate.flows)
     if request.flows:
         flows = sum(_fits(request.flows, flow.id, flow.title) for flow in estate.flows)
-    left_out = copies_left_out([row.code for row in rows], len(estate.flows))
+    left_out = copies_left_out([row.code for row in rows], estate.flows)
     if found and basis.card is not None:
         if _has_many_steps(estate):
             left_out.append(f"of one severity in no order: more than {MOST_STEPS:,} steps are not estimated for it")
@@ -76,7 +76,9 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
     about = _about_checks(rows, {one.code for one in found})
     refused = _refusal(found, request.fail_on)
     shown = tuple(_with_lines(session, found))
-    return ChecksResult(shown, flows, refused, basis.currency, request.since, about, tuple(left_out))
+    wrong = [problem for problem in session.problems if problem.severity == "error"]
+    lost = tuple(place_problems(wrong, session.limits, session.kept)) if wrong else ()
+    return ChecksResult(shown, flows, refused, basis.currency, request.since, about, tuple(left_out), lost)
 
 
 def _about_checks(rows: Sequence[Check], used: set[str]) -> tuple[CheckAbout, ...]:

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup, has_rules_for
 from zeitbuch.core.assumptions.volume import parse_month, schedule_runs
@@ -38,14 +38,23 @@ def gather_facts(session: Session, estate: Estate, basis: EstimateBasis, today: 
     )
 
 
-def copies_left_out(codes: Iterable[str], flows: int) -> list[str]:
-    """What is told where an estate has too many flows to be held against each other, and checks are asked for that do so."""
+def copies_left_out(codes: Iterable[str], flows: Sequence[Flow]) -> list[str]:
+    """What is told where flows are too many, or one too large, to be held against each other, and checks are asked for that do so."""
     asked = [code for code in codes if code in OF_COPIES]
-    if not asked or flows <= MOST_COMPARED:
+    if asked and len(flows) > MOST_COMPARED:
+        return [
+            f"not looked for: {join_words(asked)}, since more than {MOST_COMPARED:,} flows are not held against each other; name folders or"
+            " files of fewer"
+        ]
+    if OF_COPIES[0] not in asked or not flows:
         return []
+    from zeitbuch.core.diff.clones import MOST_UNITS  # loads NumPy, as the check does
+
+    large = [flow for flow in flows if len({step.scope for step in flow.steps if step.scope is not None}) > MOST_UNITS]
     return [
-        f"not looked for: {join_words(asked)}, since more than {MOST_COMPARED:,} flows are not held against each other; name folders or"
-        " files of fewer"
+        f"{OF_COPIES[0]} was not looked for between all branches of {quote_name(flow.title)}: the first {MOST_UNITS} of one flow are held"
+        " against each other"
+        for flow in large
     ]
 
 

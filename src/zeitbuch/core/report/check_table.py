@@ -10,14 +10,15 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import money_cell
 from zeitbuch.core.checks.records import SEVERITIES, CheckAbout, CheckFinding
+from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.sheet import Column, Sheet, without_columns
 from zeitbuch.core.model.words import count_words
 
 
 class ChecksResult(Struct, frozen=True):
     """`check --format json`: the findings, how many flows were looked at, why the answer is no, the currency of the
-    months, the state since which they are new, what is said of the checks that found something, and in words what was not looked at
-    since the estate is too large for it."""
+    months, the state since which they are new, what is said of the checks that found something, in words what was not looked at
+    since the estate is too large for it, and the errors of inputs: what could not be read was not checked."""
 
     findings: tuple[CheckFinding, ...]
     flows: int
@@ -26,6 +27,7 @@ class ChecksResult(Struct, frozen=True):
     since: str = ""
     checks: tuple[CheckAbout, ...] = ()
     left_out: tuple[str, ...] = ()
+    not_read: tuple[Problem, ...] = ()
 
 
 def checks_sheet(result: ChecksResult, accepted: bool = False, full: bool = True) -> Sheet:

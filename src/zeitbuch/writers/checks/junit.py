@@ -19,6 +19,8 @@ def write_junit(result: ChecksResult, look: TextLook) -> str:
     for one in result.findings:
         flows.setdefault((one.flow_id, one.flow), []).append(one)
     root = ET.Element("testsuites", name="zeitbuch check")
+    if result.not_read or result.left_out:
+        _add_estate(root, result)
     for (_, name), found in flows.items():
         failures = sum(one.counts for one in found)
         skipped = len(found) - failures
@@ -28,6 +30,20 @@ def write_junit(result: ChecksResult, look: TextLook) -> str:
             _add_case(suite, one)
     ET.indent(root)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ET.tostring(root, encoding="unicode") + "\n"
+
+
+def _add_estate(root: ET.Element, result: ChecksResult) -> None:
+    """A suite for what could not be read, and for what was not looked at: without it a pipeline would show that all is well there."""
+    errors, skipped = len(result.not_read), len(result.left_out)
+    counts = {"tests": str(errors + skipped), "failures": "0", "skipped": str(skipped), "errors": str(errors)}
+    suite = ET.SubElement(root, "testsuite", {"name": "what is checked", **counts})
+    for one in result.not_read:
+        where = str(one.origin) if one.origin is not None else "the run"
+        case = ET.SubElement(suite, "testcase", classname=_clean(where), name=one.code)
+        ET.SubElement(case, "error", type=one.code, message=_clean(one.message)).text = _clean(one.hint)
+    for words in result.left_out:
+        case = ET.SubElement(suite, "testcase", classname="the estate", name="left out")
+        ET.SubElement(case, "skipped", message=_clean(words))
 
 
 def _add_case(suite: ET.Element, one: CheckFinding) -> None:

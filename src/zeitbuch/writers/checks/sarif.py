@@ -11,6 +11,8 @@ from urllib.parse import quote
 import msgspec
 
 from zeitbuch.core.checks.records import CheckAbout, CheckFinding
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Origin
 from zeitbuch.core.report.check_table import ChecksResult
 from zeitbuch.version import __version__
 from zeitbuch.writers.theme.terminal import TextLook
@@ -28,12 +30,28 @@ def write_sarif(result: ChecksResult, look: TextLook) -> str:
         "runs": [
             {
                 "tool": {"driver": {"name": "Zeitbuch", "semanticVersion": __version__, "rules": rules}},
+                "invocations": [_invocation(result)],
                 "columnKind": "unicodeCodePoints",
                 "results": [_result(one) for one in result.findings],
             }
         ],
     }
     return msgspec.json.format(msgspec.json.encode(log), indent=2).decode() + "\n"
+
+
+def _invocation(result: ChecksResult) -> dict[str, Any]:
+    """How the run went (3.20): without what could not be read it would look as if nothing was wrong there."""
+    notices = [_notification(one) for one in result.not_read]
+    notices += [{"level": "warning", "message": {"text": words}} for words in result.left_out]
+    return {"executionSuccessful": not result.not_read, "toolExecutionNotifications": notices}
+
+
+def _notification(one: Problem) -> dict[str, Any]:
+    text = f"{one.message}. {one.hint}" if one.hint else one.message
+    made: dict[str, Any] = {"level": "error", "descriptor": {"id": one.code}, "message": {"text": text}}
+    if one.origin is not None and one.origin.source:
+        made["locations"] = [{"physicalLocation": _physical(one.origin)}]
+    return made
 
 
 def _rule(row: CheckAbout) -> dict[str, Any]:
@@ -67,11 +85,15 @@ def _location(one: CheckFinding) -> dict[str, Any]:
     name = f"{one.flow_id}/{one.step_id}" if one.step_id else one.flow_id
     found: dict[str, Any] = {"logicalLocations": [{"fullyQualifiedName": name, "name": one.step or one.flow}]}
     if one.origin is not None:
-        place: dict[str, Any] = {"artifactLocation": {"uri": quote(one.origin.source.replace("\\", "/"))}}
-        if one.origin.line is not None:
-            place["region"] = {"startLine": one.origin.line, "startColumn": one.origin.column or 1}
-        found["physicalLocation"] = place
+        found["physicalLocation"] = _physical(one.origin)
     return found
+
+
+def _physical(origin: Origin) -> dict[str, Any]:
+    place: dict[str, Any] = {"artifactLocation": {"uri": quote(origin.source.replace("\\", "/"))}}
+    if origin.line is not None:
+        place["region"] = {"startLine": origin.line, "startColumn": origin.column or 1}
+    return place
 
 
 def _fingerprint(one: CheckFinding) -> str:
