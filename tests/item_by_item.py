@@ -56,7 +56,7 @@ def _tree(draw: st.DrawFn, scope: str | None, rules: list[Rule]) -> tuple[list[S
 
 def _step(draw: st.DrawFn, name: str, kind: str, scope: str | None, block: bool) -> Step:
     tries = 0 if block else draw(st.integers(0, 2))
-    yields = "same" if block or kind == "decide" else draw(st.sampled_from(["same", "same", "many", "one"]))
+    yields = "same" if block else draw(st.sampled_from(["same", "same", "many", "one"]))
     return Step(
         id=name, kind=kind, scope=scope, per_item=draw(st.booleans()), yields=yields, enabled=draw(st.integers(0, 9)) > 0,  # type: ignore[arg-type]
         on_fault=draw(st.sampled_from(["stop", "continue"])), retry=Retry(attempts=tries) if tries else None,  # type: ignore[arg-type]
@@ -133,7 +133,7 @@ class ItemByItem:
     def _go_inside(self, scope: str, items: int) -> tuple[bool, int]:
         """Whether a pass of a block is lost in it, and the items that leave it (-1: its ways do not tell)."""
         around = self.lost, self.out
-        self.lost, self.out = False, -1
+        self.lost, self.out = False, 0 if self._last_in_line(scope) else -1
         self._arrive(self.inside[scope][0].id, items)
         (self.lost, self.out), found = around, (self.lost, self.out)
         return found

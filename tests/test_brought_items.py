@@ -11,8 +11,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from any_shape import Drawn
 from builders import START, flow, link, step
 from conftest import draws
+from item_by_item import lines_of_items
 from items_in_branches import LINES, Built, Line, Runs
 from test_sampled import both
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
@@ -27,6 +29,8 @@ from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.sample_records import Load
 from zeitbuch.core.passes.sampled_steps import StepDraws
 from zeitbuch.core.passes.sampling import Sample
+from zeitbuch.core.report.possible_runs import Given
+from zeitbuch.core.report.what_if import WhatIfSimulation, given_of
 
 Case = tuple[Flow, list[Rule]]
 
@@ -56,6 +60,13 @@ def _fork(join: str) -> Case:
     return flow(steps, links), [Rule(step="s", items=2.0), Rule(step="a", failure=0.3), Rule(step="b", failure=0.2)]
 
 
+def _gathered_in_a_block(items: float) -> Case:
+    """A block makes items and gathers them."""
+    steps = [step("g", "group"), step("m", "http", scope="g", yields="many")]
+    steps += [step("o", "shape", scope="g", per_item=True, yields="one"), step("z", "http")]
+    return flow(steps, [link("start", "g"), link("m", "o"), link("g", "z")]), [Rule(step="m", items=items)]
+
+
 CASES: dict[str, tuple[Case, float, bool]] = {
     "two items": (_line(_each("a")), 1 - 0.3**2, True),
     "one item": (_line(_each("a"), items=1.0), 0.7, True),
@@ -67,6 +78,8 @@ CASES: dict[str, tuple[Case, float, bool]] = {
     "items that are gathered": (_line(_each("a", yields="one"), step("b", "http"), failure=0.4), 0.84 * 0.6, True),
     "none made in half of the runs": (_line(items=0.5), 0.5, True),
     "none made at all": (_line(items=0.0), 0.0, True),
+    "none made in a block": (_gathered_in_a_block(0.0), 0.0, True),
+    "made and gathered in a block": (_gathered_in_a_block(3.0), 1.0, True),
     "items of items": (_line(_each("a", yields="many"), _each("b")), 1 - (0.3 + 0.7 * 0.3**2) ** 2, False),
     "dealt out": (_dealt(0.4), 1 - 0.6**3, True),
     "dealt out to any": (_dealt(0.4, inclusive=True), 1 - 0.6**3, True),
@@ -164,3 +177,25 @@ def test_a_wrong_rule_is_caught(name: str, monkeypatch: pytest.MonkeyPatch) -> N
         drawn = float(sample.of["z"].runs.mean()) if "z" in sample.of else 0.0
         wrong += (known and float(exact.of["z"].runs) != pytest.approx(wanted)) or abs(drawn - wanted) > 0.05
     assert wrong, "no case tells this rule"
+
+
+@settings(max_examples=draws(100), deadline=None)
+@given(lines_of_items(), st.data())
+def test_stories_of_steps_that_give_nothing_say_what_is_counted(drawn: Drawn, data: st.DataObject) -> None:
+    """What does not run in a story is counted nowhere, and what is counted nowhere does not run."""
+    making = [step.id for step in drawn.flow.steps if step.yields == "many" or step.kind == "loop"]
+    empty = data.draw(st.sampled_from(making))
+    rules = [Rule(step=name, items=0.0 if name == empty else 2.0) for name in making]
+    exact, _ = both(drawn.flow, rules, 1)
+    graph = Graph(drawn.flow)
+    story = WhatIfSimulation(graph, given_of(graph, [], [], [empty])).tell_story()
+    counted = {name: float(done.runs) > 0 for name, done in exact.of.items()}
+    assert {event.id: event.odds != "not" for event in story.events if event.id in counted} == counted
+
+
+def test_a_story_says_where_no_items_are_made() -> None:
+    (f, _), empty = _line(_each("a")), Given(empty=frozenset({"s"}))
+    story = WhatIfSimulation(Graph(f), empty).tell_story()
+    assert [event.odds for event in story.events] == ["certain", "not", "not"]
+    assert story.events[0].words == "Calls a service. It makes no items, and nothing goes on behind it."
+    assert story.ends == "1 step runs for certain. The run ends behind 1 ‘S’."

@@ -33,8 +33,9 @@ from zeitbuch.core.model.records import (
 )
 from zeitbuch.core.report.blocks import Facts
 from zeitbuch.core.report.document import flow_page
+from zeitbuch.core.report.possible_runs import Given
 from zeitbuch.core.report.step_sections import step_blocks
-from zeitbuch.core.report.what_if import Given, WhatIfSimulation
+from zeitbuch.core.report.what_if import WhatIfSimulation
 
 ASKED = Approval(
     approvers=("Harbour master", "{look}"), needed=2, silence="rejects", refs=(Ref(step="look", text="{look}"),)

@@ -22,7 +22,8 @@ from zeitbuch.core.model.records import Approval, Connection, Flow, Link, ModelU
 from zeitbuch.core.report.impact.records import FlowImpact
 from zeitbuch.core.report.impact.spread import needing_flows, spread_loss
 from zeitbuch.core.report.impact.things import thing_of
-from zeitbuch.core.report.what_if import Given, WhatIfSimulation
+from zeitbuch.core.report.possible_runs import Given
+from zeitbuch.core.report.what_if import WhatIfSimulation
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks"))
 from clean_flows import clean_estate, pay_desk

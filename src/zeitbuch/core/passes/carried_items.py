@@ -91,5 +91,5 @@ def _items_after(node: Node, each: float) -> float:
     if node.inner is not None and not node.repeats:
         each = each * items_through(node.inner, 1.0) if node.step.per_item else items_through(node.inner, each)
     if node.step.yields == "one":
-        return 1.0
+        return 1.0 if each else 0.0
     return each * node.items.amount if node.step.yields == "many" and node.items is not None else each

@@ -83,13 +83,15 @@ class WayDraws:
                 load = self.steps.with_items(node, left, load.items, more)
             return self._with_skipped(left, way, load)
         going = dealt[way.edge]
-        none = np.zeros_like(going)
-        changed = left.load.items is not left.there.items and node.step.yields != "one"
-        part = going / np.maximum(left.there.items, 1)
-        made = self.draws.round_randomly(left.load.items * part) if changed else going
-        return self._with_skipped(
-            left, way, self.steps.with_items(node, left, made, none if more is None else more, going)
-        )
+        more = np.zeros_like(going) if more is None else more
+        made = going
+        if node.inner is not None or node.step.yields == "many":
+            load, before = left.load, left.there.items
+            gone = add_counts(left.failed, left.late)
+            if way.plain and whole is not load and gone is not None:
+                load, before = whole, before + gone
+            made = self.draws.round_randomly(load.items * (going / np.maximum(before, 1)))
+        return self._with_skipped(left, way, self.steps.with_items(node, left, made, more, going))
 
     def _deal_items(self, node: Node, left: Leaving, keeps: bool) -> dict[int, Ints]:
         """The items that take each case: of those that succeed, and of those that fail and go on as if nothing had happened."""

@@ -44,6 +44,9 @@ class Sample:
         self.itemised = plan.itemised
         self.joins = SampledJoins(self.draws, plan.itemised)
         self.started: dict[str, Load] = {}  # what each trigger starts
+        # Where triggers start something that a step waits for besides what else comes.
+        places = {place for _, targets in plan.starts for place in targets}
+        self.awaited = {place for place in places if plan.top.nodes[place].start_mode == "all"}
 
     def _entry_passes(self, entry: dict[str, tuple[Value, float]] | None) -> dict[int, Load] | None:
         starts = self.plan.starts
@@ -87,7 +90,7 @@ class Sample:
             self._run_cycle(stage, starts, edges, lost, begun)
         left = self._stage_outcome(arriving, lost)
         if lost.last is not None:
-            items = self.steps.kept_items(lost.last, left.load.passes)
+            items = self.steps.kept_items(lost.last, np.minimum(left.load.passes, lost.last.passes))
             left.load = Load(left.load.passes, items, left.load.single)
         return left
 
@@ -142,15 +145,19 @@ class Sample:
         nothing = Load(self.zero, self.zero, True)
         for place, node in enumerate(stage.nodes):
             met = self.joins.tie_arrivals(node.incoming, edges, reached, begun) if node.incoming is not None else None
-            arriving = self._with_start(stage, node, starts.get(place), met)
+            start = starts.get(place)
+            if start is None and stage is self.plan.top and place in self.awaited:
+                start = nothing  # in a later round no trigger starts anything
+            arriving = self._with_start(node, start, met)
             if arriving is None and not stage.skips:
                 self._note_passes(node, self.zero, self.zero)
                 reached.append((nothing, nothing))
+                lost.last = nothing if place == stage.last else lost.last
                 continue
             arriving = arriving or nothing
             left = self._run_node(node, arriving)
             if stage.skips:
-                self._count_skipped(stage, arriving, node, ended, left)
+                self._count_skipped(stage, arriving, start, node, ended, left)
             reached.append(self.ways.leave_node(node, left, edges))
             if place == stage.last:
                 lost.last = self.steps.going_on(node, left, node.keeps_failures)
@@ -164,8 +171,11 @@ class Sample:
                 over,
             )
 
-    def _count_skipped(self, stage: Stage, arriving: Load, node: Node, ended: dict[str, Ints], left: Leaving) -> None:
-        turn = arriving.passes
+    def _count_skipped(
+        self, stage: Stage, arriving: Load, start: Load | None, node: Node, ended: dict[str, Ints], left: Leaving
+    ) -> None:
+        # What begins at a step gives it its turn, though it may wait for a branch besides.
+        turn = arriving.passes if start is None else np.maximum(arriving.passes, start.passes)
         if node.incoming is not None:
             turn = np.maximum(turn, self._turns_before(stage, node.incoming, ended))
         ended[node.step.id] = turn
@@ -183,18 +193,15 @@ class Sample:
 
     # -- joins -------------------------------------------------------------------------------------------------
 
-    def _with_start(self, stage: Stage, node: Node, start: Load | None, met: Load | None) -> Load | None:
+    def _with_start(self, node: Node, start: Load | None, met: Load | None) -> Load | None:
         """What arrives at a step with what starts there."""
         if start is None:
             return met
+        if node.backs:
+            return start if met is None else Load(met.passes + start.passes, met.items + start.items, False)
         if met is None:
-            return (
-                start
-                if node.incoming is None or node.start_mode != "all" or stage.cyclic
-                else Load(self.zero, self.zero, True)
-            )
-        if stage.cyclic and node.backs:
-            return Load(met.passes + start.passes, met.items + start.items, False)
+            waits = node.incoming is not None and node.start_mode == "all"
+            return Load(self.zero, self.zero, True) if waits else start
         return combine_counts(node.start_mode, met, start, False)
 
     # -- one step ----------------------------------------------------------------------------------------------

@@ -4,8 +4,6 @@
 
 from __future__ import annotations
 
-from itertools import combinations, product
-from math import prod
 from typing import Literal
 
 from msgspec import Struct
@@ -17,21 +15,13 @@ from zeitbuch.core.model.outcomes import is_case
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import count_words, join_words
-from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, nodes_of
+from zeitbuch.core.passes.plan import Node, Stage, nodes_of
 from zeitbuch.core.passes.reachability import Reachability, taken_values
 
+from .possible_runs import Given, PossibleRuns, label_of
 from .sentences import failing_words, step_sentence
 
-_WAYS = 4096  # of open decisions of one level that are tried one by one
 Odds = Literal["certain", "perhaps", "not"]
-
-
-class Given(Struct):
-    """The circumstances: step -> labels of the cases it takes, steps that fail every time, steps whose result is empty."""
-
-    cases: dict[str, tuple[str, ...]] = {}
-    fails: frozenset[str] = frozenset()
-    empty: frozenset[str] = frozenset()
 
 
 class Event(Struct, frozen=True):
@@ -53,10 +43,6 @@ class Story(Struct, frozen=True):
 def case_links(graph: Graph, step: Step) -> list[Link]:
     """The cases of a step behind which one of several ways is taken."""
     return [link for link in graph.leaving.get(step.id, ()) if is_case(link, step.kind)]
-
-
-def label_of(link: Link) -> str:
-    return link.label or link.condition or "otherwise"
 
 
 def given_of(graph: Graph, cases: list[str], fails: list[str], empty: list[str]) -> Given:
@@ -111,34 +97,19 @@ def _add_case(graph: Graph, found: Given, step_id: str, name: str) -> None:
     found.cases[step_id] = tuple(dict.fromkeys((*had, name)))
 
 
-_END_OF = "\x00end of "  # with the id of a loop: whether an item that fails ends it
-
-
-def _may_go_on(node: Node) -> bool:
-    """Whether nothing says what a loop does when an item fails."""
-    return bool(node.repeats) and (node.step.repeat is None or node.step.repeat.on_item_fault is None)
-
-
-class _Run(Struct):
-    """What ran on one level, and whether it went through."""
-
-    ran: set[str]
-    through: bool
-
-
 class WhatIfSimulation:
     """Tells what happens in one flow."""
 
     def __init__(self, graph: Graph, given: Given) -> None:
         self.graph, self.given = graph, given
         self.ways = Reachability(graph)
+        self.runs = PossibleRuns(graph, given)
         self.odds: dict[str, Odds] = {}
-        self.nodes = {node.step.id: node for node in nodes_of(self.ways.plan.top)}
-        self.tried: dict[int, list[_Run]] = {}
+        self.nodes = {node.step.id: node for node in nodes_of(self.runs.plan.top)}
 
     def tell_story(self) -> Story:
         """The whole run."""
-        top = self.ways.plan.top
+        top = self.runs.plan.top
         self._judge_level(top, "certain")
         events = [
             Event(step.id, self.odds.get(step.id, "not"), self._step_words(step))
@@ -150,125 +121,23 @@ class WhatIfSimulation:
     @property
     def goes_through(self) -> Odds:
         """Whether a run comes to its end: in every way that it can go, in some, or in none."""
-        runs = self._possible_runs(self.ways.plan.top)
-        through = sum(run.through for run in runs)
+        runs = self.runs.of_level(self.runs.plan.top)
+        through = sum(run.outcome != "lost" for run in runs)
         return "certain" if through == len(runs) else "perhaps" if through else "not"
 
     # -- which steps run -------------------------------------------------------------------------------------------
 
     def _judge_level(self, stage: Stage, outer: Odds) -> None:
         """Sets the odds of a level's steps."""
-        runs = self._possible_runs(stage)
+        runs = self.runs.of_level(stage)
         for node in stage.nodes:
             hits = sum(node.step.id in run.ran for run in runs)
             odds: Odds = "certain" if hits == len(runs) else "perhaps" if hits else "not"
-            if outer != "certain" and odds == "certain":
+            if outer == "not" or (outer == "perhaps" and odds == "certain"):
                 odds = outer
             self.odds[node.step.id] = odds
             if node.inner is not None:
-                self._judge_level(node.inner, "not" if odds == "not" or self._is_idle(node) else odds)
-
-    def _is_idle(self, node: Node) -> bool:
-        """Whether a loop has nothing to do, because what it goes over is empty."""
-        if node.step.id in self.given.empty and node.step.kind == "loop":
-            return True
-        return node.step.repeat is not None and any(ref.step in self.given.empty for ref in node.step.repeat.refs)
-
-    def _possible_runs(self, stage: Stage) -> list[_Run]:
-        """Every way in which the open decisions of a level can go; worked out once a level."""
-        if id(stage) in self.tried:
-            return self.tried[id(stage)]
-        choices: list[list[tuple[str, frozenset[int]]]] = []
-        for node in stage.nodes:
-            # A case may lead to several steps: its links have one label and are taken together.
-            self._choices_of_node(stage, node, choices)
-        if prod(map(len, choices)) > _WAYS:
-            raise fail(
-                "case-many",
-                f"expected at most {_WAYS:,} ways through the open decisions, found {prod(map(len, choices)):,}",
-                "choose more of the cases with --case",
-            )
-        self.tried[id(stage)] = [self._run_once(stage, dict(choice)) for choice in product(*choices)]
-        return self.tried[id(stage)]
-
-    def _choices_of_node(self, stage: Stage, node: Node, choices: list[list[tuple[str, frozenset[int]]]]) -> None:
-        if _may_go_on(node) and self._breaks_inside(node):
-            choices.append([(_END_OF + node.step.id, frozenset({ends})) for ends in (0, 1)])
-        cases: dict[str, list[int]] = {}
-        for way in node.ways:
-            if way.share is not None:
-                cases.setdefault(label_of(stage.edges[way.edge].link), []).append(way.edge)
-        if not node.decides or (len(cases) < 2 and not node.step.inclusive):
-            return
-        wanted = self.given.cases.get(node.step.id)
-        if wanted is not None:
-            sets = [wanted]
-        elif node.step.inclusive:
-            sets = [entry for number in range(len(cases) + 1) for entry in combinations(cases, number)]
-        else:
-            sets = [(letter,) for letter in cases]
-        choices.append(
-            [
-                (node.step.id, frozenset(index for letter in chosen for index in cases.get(letter, ())))
-                for chosen in sets
-            ]
-        )
-
-    def _run_once(self, stage: Stage, chosen: dict[str, frozenset[int]]) -> _Run:
-        run = _Run(set(), True)
-        alive: dict[int, bool] = {}
-        begun = self._begun_at(stage)
-        for place, node in enumerate(stage.nodes):
-            if node.incoming is None:
-                reached = place in begun if stage is self.ways.plan.top and begun else place in stage.entries
-            else:
-                reached = self._is_reached(node.incoming, alive) or place in begun
-            if not reached:
-                continue
-            if node.enabled:
-                run.ran.add(node.step.id)
-            failing = node.enabled and (node.step.id in self.given.fails or self._fails_inside(node, chosen))
-            if failing:
-                run.through = run.through and node.keeps_failures
-            for way in node.ways:
-                alive[way.edge] = self._is_taken(node, way, failing, chosen)
-        return run
-
-    def _begun_at(self, stage: Stage) -> set[int]:
-        begun = (
-            {place for _, targets in self.ways.plan.starts for place in targets}
-            if stage is self.ways.plan.top
-            else set()
-        )
-        return begun
-
-    def _fails_inside(self, node: Node, chosen: dict[str, frozenset[int]]) -> bool:
-        """Whether a scope fails with what is in it. Of a loop the export may say that it goes on to its next item, or that it
-        ends; where it says neither, both may be."""
-        repeat = node.step.repeat
-        if node.repeats and repeat is not None and repeat.on_item_fault == "continue":
-            return False
-        if _may_go_on(node) and 1 not in chosen.get(_END_OF + node.step.id, ()):
-            return False
-        return self._breaks_inside(node)
-
-    def _breaks_inside(self, node: Node) -> bool:
-        return node.inner is not None and all(not run.through for run in self._possible_runs(node.inner))
-
-    def _is_taken(self, node: Node, way: Way, failing: bool, chosen: dict[str, frozenset[int]]) -> bool:
-        if way.back:
-            return False
-        if failing:
-            return way.failure
-        if not way.success or not (node.enabled or way.plain):
-            return False
-        return way.share is None or node.step.id not in chosen or way.edge in chosen[node.step.id]
-
-    def _is_reached(self, tie: JoinTree | int, alive: dict[int, bool]) -> bool:
-        if isinstance(tie, int):
-            return alive.get(tie, False)
-        left, right = self._is_reached(tie.left, alive), self._is_reached(tie.right, alive)
-        return left and right if tie.mode == "all" else left or right
+                self._judge_level(node.inner, "not" if odds == "not" or self.runs.is_idle(node) else odds)
 
     # -- words -----------------------------------------------------------------------------------------------------
 
@@ -293,13 +162,16 @@ class WhatIfSimulation:
             return self._failing_words("It fails", step)
         if self.odds.get(step.id) != "not" and step.id in graph.levels:
             node = self.nodes.get(step.id)
-            if node is not None and self._is_idle(node):
+            if node is not None and self.runs.is_idle(node):
                 return "It has nothing to go over, and the run goes on behind it."
-            if node is not None and self._fails_inside(node, {}):
+            if node is not None and self.runs.outcomes_of(node) == ["lost"]:
                 return self._failing_words("It fails with what is in it", step)
         if step.kind == "decide":
             return self._decision_words(step, graph)
         words = step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
+        at = self.nodes.get(step.id)
+        if at is not None and self.odds.get(step.id) != "not" and self.runs.makes_nothing(at):
+            words = f"{words.removesuffix(' Makes several items of each.')} It makes no items, and nothing goes on behind it."
         return f"{words} {self._decision_words(step, graph)}" if step.id in graph.deciding else words
 
     def _decision_words(self, step: Step, graph: Graph) -> str:
@@ -315,7 +187,8 @@ class WhatIfSimulation:
             return f"It takes {join_words([quote_name(word) for word in wanted])} and goes {join_words(ways)}."
         tested = [ref for _, ref in taken_values(graph, step) if ref.step in self.given.empty]
         hint = f" by what {quote_name(graph.names[tested[0].step or ''])} gave, which is nothing" if tested else ""
-        return f"It decides{hint}: {join_words(goes, 'or')}." if goes else "It decides, but no case leads on."
+        nothing = ", or it does nothing" if len({label_of(link) for link in case_links(graph, step)}) == 1 else ""
+        return f"It decides{hint}: {join_words(goes, 'or')}{nothing}." if goes else "It decides, but no case leads on."
 
     def _failing_words(self, words: str, step: Step) -> str:
         return failing_words(self.graph, step, words)
@@ -324,17 +197,33 @@ class WhatIfSimulation:
         return f"{self.graph.numbers.get(id, '')} {quote_name(self.graph.names[id])}".strip()
 
     def _end_words(self, top: Stage) -> str:
-        last = [node.step.id for node in top.nodes if all(way.back for way in node.ways)]
-        last += [node.step.id for node in top.nodes if node.step.id in self.given.fails and not node.keeps_failures]
-        sure = [self._name_words(key) for key in dict.fromkeys(last) if self.odds.get(key) == "certain"]
-        may = [self._name_words(key) for key in dict.fromkeys(last) if self.odds.get(key) == "perhaps"]
+        last = [
+            node
+            for node in top.nodes
+            if all(way.back for way in node.ways) or self.runs.makes_nothing(node) or self._stops(node) != "not"
+        ]
+        odds = {node.step.id: self.odds.get(node.step.id) for node in last}
+        for node in last:
+            if odds[node.step.id] == "certain" and self._stops(node) == "perhaps" and node.ways:
+                odds[node.step.id] = "perhaps"
+        sure, may = [
+            [self._name_words(key) for key in odds if odds[key] == wanted] for wanted in ("certain", "perhaps")
+        ]
         parts = self._count_of_steps()
         words = f"{', '.join(parts)}."
+        if len(self.runs.plan.starts) > 1:
+            words += f" Which of the {len(self.runs.plan.starts)} triggers starts it is open."
         if sure:
             words += f" The run ends behind {join_words(sure)}."
         if may:
             words += f" It {'may also end' if sure else 'ends'} behind {join_words(may, 'or')}."
         return words
+
+    def _stops(self, node: Node) -> Odds:
+        """Whether nothing goes on behind a step for what comes of it."""
+        outcomes = self.runs.outcomes_of(node)
+        stopping = [one for one in outcomes if one == "ended" or (one == "lost" and not node.keeps_failures)]
+        return "certain" if len(stopping) == len(outcomes) else "perhaps" if stopping else "not"
 
     def _count_of_steps(self) -> list[str]:
         counts = {

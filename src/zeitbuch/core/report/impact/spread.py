@@ -14,7 +14,8 @@ from zeitbuch.core.model.kinds import IDLE_KINDS
 from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow, Step, Trigger
-from zeitbuch.core.report.what_if import Given, Odds, WhatIfSimulation
+from zeitbuch.core.report.possible_runs import Given
+from zeitbuch.core.report.what_if import Odds, WhatIfSimulation
 
 from .records import BROKEN, Ending, FlowImpact, Touched
 from .things import Need, ThingRow

@@ -1,0 +1,222 @@
+# In which ways a run can go: the trigger that starts it, the cases that are left open, what comes of blocks whose insides may go one way or
+# another. The rules are those by which passes are counted.
+"""All ways in which a run of a flow can go under given circumstances."""
+
+from __future__ import annotations
+
+from collections.abc import Container
+from itertools import combinations, product
+from math import prod
+from typing import Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Link
+from zeitbuch.core.passes.compiler import Planner
+from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, edges_of_tie, ends_run
+
+_WAYS = 4096  # of open decisions of one level that are tried one by one
+Outcome = Literal[
+    "through", "lost", "ended"
+]  # of a level: it is done, something in it failed and nothing took that, it ended the run
+_OUTCOMES: tuple[Outcome, ...] = ("through", "lost", "ended")
+_TRIGGER = "\x00trigger"  # where the trigger that starts the run leads
+_INSIDE = "\x00inside "  # with the id of a block: what comes of it
+
+
+class Given(Struct):
+    """The circumstances: step -> labels of the cases it takes, steps that fail every time, steps whose result is empty."""
+
+    cases: dict[str, tuple[str, ...]] = {}
+    fails: frozenset[str] = frozenset()
+    empty: frozenset[str] = frozenset()
+
+
+class LevelRun(Struct):
+    """What ran on one level, and what came of it; ``endless``: its cases lead back again and again."""
+
+    ran: set[str]
+    outcome: Outcome = "through"
+    endless: bool = False
+
+
+def label_of(link: Link) -> str:
+    return link.label or link.condition or "otherwise"
+
+
+Chosen = dict[str, frozenset[int]]
+
+
+class PossibleRuns:
+    """The runs of one flow, level by level."""
+
+    def __init__(self, graph: Graph, given: Given) -> None:
+        self.given = given
+        self.plan = Planner(graph, AssumptionLookup(Assumptions(), graph.flow)).make_plan()
+        self.tried: dict[int, list[LevelRun]] = {}
+
+    def of_level(self, stage: Stage) -> list[LevelRun]:
+        """Every way in which a level can go; worked out once. Raises ZeitbuchError where they are too many."""
+        if id(stage) in self.tried:
+            return self.tried[id(stage)]
+        choices: list[list[tuple[str, frozenset[int]]]] = []
+        if stage is self.plan.top and len(self.plan.starts) > 1:
+            choices.append([(_TRIGGER, frozenset(targets)) for _, targets in self.plan.starts])
+        for node in stage.nodes:
+            self._choices_of_node(stage, node, choices)
+        if prod(map(len, choices)) > _WAYS:
+            raise fail(
+                "case-many",
+                f"expected at most {_WAYS:,} ways through the open decisions, found {prod(map(len, choices)):,}",
+                "choose more of the cases with --case",
+            )
+        runs = [self._run_once(stage, dict(choice)) for choice in product(*choices)]
+        self.tried[id(stage)] = _with_ends(runs)
+        return self.tried[id(stage)]
+
+    def outcomes_of(self, node: Node) -> list[Outcome]:
+        """What may come of a step that runs. Of a loop the export may say that it goes on to its next item when one fails, or that it
+        ends; where it says neither, both may be."""
+        if not node.enabled:
+            return ["through"]
+        if node.step.id in self.given.fails:
+            return ["lost"]
+        if node.inner is None or self.is_idle(node):
+            return ["through"]
+        found = {run.outcome for run in self.of_level(node.inner)}
+        if node.repeats and "lost" in found:
+            fault = node.step.repeat.on_item_fault if node.step.repeat is not None else None
+            found |= {"through"} if fault != "stop" else set()
+            found -= {"lost"} if fault == "continue" else set()
+        return [outcome for outcome in _OUTCOMES if outcome in found]
+
+    def is_idle(self, node: Node) -> bool:
+        """Whether a loop has nothing to do, because what it goes over is empty."""
+        if node.step.id in self.given.empty and node.step.kind == "loop":
+            return True
+        return node.step.repeat is not None and any(ref.step in self.given.empty for ref in node.step.repeat.refs)
+
+    def makes_nothing(self, node: Node) -> bool:
+        """Whether no item leaves a step that makes items, or a block of which one does: then nothing goes on behind it."""
+        if not node.enabled:
+            return False
+        if node.step.yields == "many" and node.step.id in self.given.empty:
+            return True
+        inner = node.inner if not node.repeats else None
+        return inner is not None and inner.last is not None and any(map(self.makes_nothing, inner.nodes))
+
+    # -- what is open ----------------------------------------------------------------------------------------------
+
+    def _choices_of_node(self, stage: Stage, node: Node, choices: list[list[tuple[str, frozenset[int]]]]) -> None:
+        outcomes = self.outcomes_of(node)
+        if len(outcomes) > 1:
+            choices.append([(_INSIDE + node.step.id, frozenset({_OUTCOMES.index(one)})) for one in outcomes])
+        cases: dict[str, list[int]] = {}
+        for way in node.ways:  # a case may lead to several steps: its links have one label and are taken together
+            if way.share is not None:
+                cases.setdefault(label_of(stage.edges[way.edge].link), []).append(way.edge)
+        if not node.decides or not cases:
+            return
+        wanted = self.given.cases.get(node.step.id)
+        sets: list[tuple[str, ...]]
+        if wanted is not None:
+            sets = [wanted]
+        elif node.step.inclusive:
+            sets = [entry for number in range(len(cases) + 1) for entry in combinations(cases, number)]
+        else:  # a step with a single case may also do nothing
+            sets = [(letter,) for letter in cases] + ([()] if len(cases) == 1 else [])
+        choices.append(
+            [
+                (node.step.id, frozenset(index for letter in chosen for index in cases.get(letter, ())))
+                for chosen in sets
+            ]
+        )
+
+    # -- one way ---------------------------------------------------------------------------------------------------
+
+    def _run_once(self, stage: Stage, chosen: Chosen) -> LevelRun:
+        run = LevelRun(set())
+        begun: Container[int] = self._begun_at(stage, chosen)
+        places = {node.step.id: place for place, node in enumerate(stage.nodes)}
+        rounds: set[frozenset[int]] = set()
+        while True:  # what ways back bring begins the next round
+            backs = self._sweep_level(stage, begun, run, chosen)
+            begun = frozenset([places[target] for target in backs])
+            run.endless = begun in rounds
+            if not backs or run.endless:
+                return run
+            rounds.add(begun)
+
+    def _sweep_level(self, stage: Stage, begun: Container[int], run: LevelRun, chosen: Chosen) -> set[str]:
+        """Goes once through a level; the steps that ways back lead to."""
+        alive: dict[int, bool] = {}
+        backs: set[str] = set()
+        awaited = {place for _, targets in self.plan.starts for place in targets} if stage is self.plan.top else set()
+        turns: set[str] = set()  # steps that have their turn, whether anything comes to them or not
+        for place, node in enumerate(stage.nodes):
+            if place in begun or any(stage.edges[edge].source in turns for edge in edges_of_tie(node.incoming)):
+                turns.add(node.step.id)
+            reached = place in begun
+            if node.incoming is not None:
+                met = self._is_reached(node.incoming, alive)
+                waits = place in awaited and node.start_mode == "all" and not node.backs
+                reached = met and reached if waits else met or reached
+            taken: dict[int, bool] = {}
+            if node.step.id in turns and not (reached and node.enabled):
+                taken = {way.edge: True for way in node.ways if way.skip}
+            if reached:
+                self._pass_through(node, run, chosen, taken)
+            backs |= {way.target for way in node.ways if way.back and taken.get(way.edge)}
+            alive |= taken
+        return backs
+
+    def _pass_through(self, node: Node, run: LevelRun, chosen: Chosen, taken: dict[int, bool]) -> None:
+        """A step that is reached: what comes of it, and which ways go on."""
+        if node.enabled:
+            run.ran.add(node.step.id)
+        (number,) = chosen.get(_INSIDE + node.step.id) or [_OUTCOMES.index(self.outcomes_of(node)[0])]
+        outcome = _OUTCOMES[number]
+        if outcome == "ended" or (ends_run(node.step) and outcome == "through"):
+            run.outcome = "ended"  # a run that has ended fails no more
+        elif outcome == "lost" and not node.keeps_failures and run.outcome != "ended":
+            run.outcome = "lost"
+        if outcome == "ended":
+            return
+        for way in node.ways:
+            taken[way.edge] = taken.get(way.edge, False) or self._is_taken(node, way, outcome == "lost", chosen)
+
+    def _begun_at(self, stage: Stage, chosen: Chosen) -> Container[int]:
+        """The places where a level begins: a run is started by one trigger."""
+        if stage is not self.plan.top or not self.plan.starts:
+            return stage.entries
+        return chosen.get(_TRIGGER, frozenset(self.plan.starts[0][1]))
+
+    def _is_taken(self, node: Node, way: Way, failing: bool, chosen: Chosen) -> bool:
+        if failing and not (way.failure and way.plain):
+            return way.failure
+        if not failing and (not way.success or not (node.enabled or way.plain) or self.makes_nothing(node)):
+            return False
+        # What fails and goes on as if nothing had happened takes a case as well.
+        return way.share is None or node.step.id not in chosen or way.edge in chosen[node.step.id]
+
+    def _is_reached(self, tie: JoinTree | int, alive: dict[int, bool]) -> bool:
+        if isinstance(tie, int):
+            return alive.get(tie, False)
+        left, right = self._is_reached(tie.left, alive), self._is_reached(tie.right, alive)
+        return left and right if tie.mode == "all" else left or right
+
+
+def _with_ends(runs: list[LevelRun]) -> list[LevelRun]:
+    """What goes round takes another case at last: it ends as one of the other runs does, whatever runs then."""
+    outcomes = dict.fromkeys(run.outcome for run in runs if not run.endless)
+    if not outcomes:
+        return runs
+    found = [run for run in runs if not run.endless]
+    for run in runs:
+        if run.endless:
+            found += [LevelRun(run.ran, outcome) for outcome in outcomes]
+    return found
