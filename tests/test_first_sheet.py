@@ -50,7 +50,7 @@ SAID = {
         "real: on to 7 ‘Alert or telephone’", "not real: on to 5 ‘Note it’", "no answer within 5 minutes:", "A model decides which way ‘Urgency’ goes (by what ‘How urgent?’ answers).", "Ivar Lunde decides at ‘Is it real?’.",
         "‘Tell the harbour master’ to harbour-master@halvorsund.example", "‘Have the switchboard telephone’ to switchboard@halvorsund.example", "Write: ‘Bridge log’.", "It calls ‘Rescue report’.",
         "When Ivar Lunde does not answer ‘Is it real?’ within 5 minutes: ‘Tell the harbour master’ sends to harbour-master@halvorsund.example, and the run goes on at ‘Alert or telephone’.",
-        "it is tried again up to 2 times, 30 seconds apart, and then ‘Alert or telephone’ around it takes the fault.", "When ‘Alert or telephone’ fails: the run goes on at 8 ‘Have the switchboard telephone’.",
+        "it is tried again up to 2 times, 30 seconds apart, and then ‘Alert or telephone’ around it takes the fault, and the run goes on at 8 ‘Have the switchboard telephone’.", "When ‘Alert or telephone’ fails: the run goes on at 8 ‘Have the switchboard telephone’.",
         "Any other failure ends its branch, and nobody is told.",
     ],
 }  # fmt: skip

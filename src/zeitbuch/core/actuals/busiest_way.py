@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zeitbuch.core.graph.topology import Edge, Graph, Level
-from zeitbuch.core.model.outcomes import case_name, is_case
+from zeitbuch.core.model.outcomes import case_name, is_case, takes_faults
 
 from .step_records import CaseShare, LinkKey
 
@@ -36,7 +36,7 @@ def _links_of_level(graph: Graph, level: Level, known: dict[LinkKey, float]) -> 
 
 def _taken(graph: Graph, at: str, edges: list[Edge], known: dict[LinkKey, float]) -> list[Edge]:
     """The edges that most runs take from a step."""
-    onward = [edge for edge in edges if not edge.back and edge.link.role not in ("error", "attach")]
+    onward = [edge for edge in edges if not edge.back and edge.link.role != "attach" and not takes_faults(edge.link)]
     if at not in graph.deciding:
         return onward
     step = graph.steps[at]

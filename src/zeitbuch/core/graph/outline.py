@@ -8,6 +8,7 @@ from typing import Literal
 
 from msgspec import Struct
 
+from zeitbuch.core.model.outcomes import takes_faults
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import span_words
 
@@ -119,7 +120,7 @@ class _Level:
     def _add_branches(self, ways: list[Edge], step: str, later: list[str], item: Item) -> None:
         own: set[str] = set()
         for edge, words in zip(ways, self._words_of(ways), strict=True):
-            branch = Item("branch", words=words, error=edge.link.role == "error")
+            branch = Item("branch", words=words, error=takes_faults(edge.link))
             if edge.back:
                 branch.below = [Item("goto", edge.target, back=True)]
             elif self.idom.get(edge.target) == step and edge.target not in own and edge.target not in later:
@@ -146,7 +147,7 @@ class _Level:
         if link.after and "success" not in link.after:
             step = self.graph.steps.get(link.source)
             return " or ".join(_late_words(step) if way == "timeout" else _OUTCOME_WORDS[way] for way in link.after)
-        return "on error" if link.role == "error" else ""
+        return "on error" if takes_faults(link) else ""
 
 
 _OUTCOME_WORDS = {"failure": "on error", "skip": "skipped"}

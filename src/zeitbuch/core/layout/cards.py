@@ -12,6 +12,7 @@ from msgspec import Struct
 from zeitbuch.core.graph.open_frames import numbers_within
 from zeitbuch.core.graph.topology import Edge, Graph, attached_role, model_of
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
+from zeitbuch.core.model.outcomes import takes_faults
 from zeitbuch.core.model.records import Step, Trigger
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import trigger_words
@@ -116,10 +117,10 @@ def _outlet_tabs(graph: Graph, edges: list[tuple[int, Edge]], measure: Measure, 
     numbers = dict(zip([key for key, _ in edges], numbers_within(graph, [edge for _, edge in edges]), strict=True))
     x = PAD
     # What goes on lies left of what fails, and what goes back outermost, where its line does not cross the others.
-    for key, edge in sorted(edges, key=lambda e: (e[1].back, e[1].link.role == "error")):
+    for key, edge in sorted(edges, key=lambda e: (e[1].back, takes_faults(e[1].link))):
         link = edge.link
         style: Style = (
-            "error" if link.role == "error" else "back" if edge.back else "case" if link.role == "case" else "next"
+            "error" if takes_faults(link) else "back" if edge.back else "case" if link.role == "case" else "next"
         )
         words = link.label or replace_refs(link.condition, link.refs, names) or ("on error" if style == "error" else "")
         if numbers[key]:

@@ -9,6 +9,7 @@ from itertools import pairwise
 from msgspec import structs
 
 from zeitbuch.core.graph.topology import Edge, Graph, Level
+from zeitbuch.core.model.outcomes import takes_faults
 from zeitbuch.core.model.words import join_words
 
 from . import cards
@@ -283,7 +284,7 @@ class LevelLayout:
         bands += moved.bands
 
     def _style_of(self, edge: Edge) -> Style:
-        if edge.link.role == "error":
+        if takes_faults(edge.link):
             return "error"
         if edge.back:
             return "back"

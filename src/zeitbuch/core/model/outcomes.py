@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from .records import Flow, Link, StepKind
+from .records import Flow, Link, Outcome, StepKind
 
 _BESIDE = frozenset({"parallel", "join", "note"})  # kinds whose ways are taken side by side, whatever they are called
 
@@ -41,6 +41,18 @@ def is_case(link: Link, kind: str) -> bool:
     """Whether a link is one of the ways of a step with outcomes: of a decision all that are taken after success, of others those that
     are called cases."""
     return link.role not in ("error", "attach") if kind == "decide" else link.role == "case"
+
+
+def takes_faults(link: Link) -> bool:
+    """Whether a link is only taken when its step fails or runs out of time."""
+    if not link.after:
+        return link.role == "error"
+    return "success" not in link.after and ("failure" in link.after or "timeout" in link.after)
+
+
+def takes_outcome(link: Link, outcome: Outcome) -> bool:
+    """Whether a link is taken after a failure, or when its step runs out of time."""
+    return outcome in link.after or (link.role == "error" and not link.after)
 
 
 def case_name(link: Link) -> str:

@@ -13,7 +13,7 @@ from zeitbuch.core.assumptions.values import Value, spread_default, weakest_evid
 from zeitbuch.core.graph.open_frames import crossed_frames, odd_ways_out, open_frames
 from zeitbuch.core.graph.topology import Edge, Graph, Level, is_own_model
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
-from zeitbuch.core.model.outcomes import case_name, is_case
+from zeitbuch.core.model.outcomes import case_name, is_case, takes_faults
 from zeitbuch.core.model.records import Step
 
 from .agents import shares_of_tools, turns_of
@@ -27,10 +27,7 @@ _NEVER = Value(0.0, "default", "default")
 
 def is_error(edge: Edge) -> bool:
     """Whether an edge is taken only when its step fails or runs out of time."""
-    after = edge.link.after
-    return edge.link.role == "error" or (
-        bool(after) and "success" not in after and ("failure" in after or "timeout" in after)
-    )
+    return takes_faults(edge.link)
 
 
 def _contents_of_frames(graph: Graph) -> dict[str, list[str]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from zeitbuch.core.graph.fault_routes import FaultRoute, fault_route
 from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
 from zeitbuch.core.graph.topology import Graph, ai_steps, model_of
 from zeitbuch.core.model import outcomes
@@ -110,53 +111,62 @@ def leaves_rest_open(graph: Graph, step: Step) -> bool:
 
 def on_error(graph: Graph, step: Step) -> str:
     """What happens when a step fails, as a sentence; empty when it just ends the branch and has no retries."""
+    found = fault_route(graph, step)
+    said = _words_after(graph, step, found) if found.at == step.id and found.end in ("route", "continues") else ""
     parts = [_retry_words(step.retry)] if step.retry is not None else []
-    leading = [link for link in graph.leaving.get(step.id, ()) if link.role == "error"]
-    routes = [_target_words(graph, link) for link in leading]
-    if routes:
-        parts.append(f"the run goes on at {join_words(routes)}")
-    elif step.on_fault == "continue":
-        parts.append("the run goes on as if nothing had happened")
-    elif parts:
-        parts.append(_taker_words(graph, step) or "the branch ends")
-    late = (
-        bool(routes)
-        and step.retry is None
-        and all("timeout" in link.after and "failure" not in link.after for link in leading)
-    )
-    return f"If it {'takes too long' if late else 'fails'}, {', and then '.join(parts)}." if parts else ""
+    if said or parts:
+        parts.append(said or _beyond_words(graph, found))
+    late = late_words(graph, step)
+    sentences = [f"If it fails, {', and then '.join(parts)}."] if parts else []
+    return " ".join([*sentences, f"If it takes too long, {late}."] if late else sentences)
+
+
+def late_words(graph: Graph, step: Step) -> str:
+    """What follows when a step runs out of time, where it has other ways for that than for failures."""
+    late = fault_route(graph, step, "timeout")
+    if late.end != "route" or late.at != step.id or late.targets == fault_route(graph, step).targets:
+        return ""
+    return _words_after(graph, step, late)
 
 
 def failing_words(graph: Graph, step: Step, head: str = "It fails") -> str:
     """What follows when a step fails, also where nothing takes the fault: '``head``: the run goes on at ...'."""
-    said = on_error(graph, step)
-    for start in ("If it fails, ", "If it takes too long, "):
-        if said.startswith(start):
-            return f"{head}: {said.removeprefix(start)}"
-    return f"{head}. {_lost_words(graph, step)}"
+    found = fault_route(graph, step)
+    own = found.at == step.id and found.end in ("route", "continues")
+    if step.retry is not None:
+        said = _words_after(graph, step, found) if own else _beyond_words(graph, found)
+        return f"{head}: {_retry_words(step.retry)}, and then {said}."
+    return f"{head}: {_words_after(graph, step, found)}." if own else f"{head}. {_lost_words(graph, found)}"
 
 
-def _lost_words(graph: Graph, step: Step) -> str:
-    taker = _taker_words(graph, step)
-    if not taker:
-        return "Nothing takes the fault, and the branch ends there."
-    return f"{taker}." if taker.endswith("around it takes the fault") else f"Nothing takes the fault; {taker}."
+def _words_after(graph: Graph, step: Step, found: FaultRoute) -> str:
+    if found.end == "continues":
+        return "the run goes on as if nothing had happened"
+    links = [link for link in graph.leaving.get(found.at, ()) if link.target in found.targets]
+    return f"the run goes on at {join_words(list(dict.fromkeys([_target_words(graph, link) for link in links])))}"
 
 
-def _taker_words(graph: Graph, step: Step) -> str:
-    """What the block or loop around a step makes of its fault; empty where there is none."""
-    around = [text for text in graph.scope_path(step.id) if text is not None]
-    catching = next((text for text in reversed(around) if graph.steps[text].kind in ("guard", "loop")), None)
-    if catching is None:
-        return ""
-    name = quote_name(graph.names[catching])
-    if graph.steps[catching].kind == "guard":
-        return f"{name} around it takes the fault"
-    repeat = graph.steps[catching].repeat
-    said = repeat.on_item_fault if repeat is not None else None
-    if said is None:
+def _lost_words(graph: Graph, found: FaultRoute) -> str:
+    if found.end == "nothing":
+        ending = [quote_name(graph.names[key]) for key in found.through if graph.steps[key].kind == "loop"]
+        return f"Nothing takes the fault{f'; {ending[0]} ends' if ending else ', and the branch ends there'}."
+    said = _beyond_words(graph, found)
+    return f"Nothing takes the fault; {said}." if found.end in ("next item", "unknown") else f"{said}."
+
+
+def _beyond_words(graph: Graph, found: FaultRoute) -> str:
+    """What becomes of a fault that a step does not take itself: '‘Block’ around it takes the fault, and the run goes on at ...'."""
+    name = quote_name(graph.names[found.at])
+    if found.end == "nothing":
+        return "the branch ends"
+    if found.end == "unknown":
         return f"the export does not say whether {name} goes on with its next item"
-    return f"{name} {'ends' if said == 'stop' else 'goes on with its next item'}"
+    if found.end == "next item":
+        return f"{name} goes on with its next item"
+    kind = graph.steps[found.at].kind
+    does = "takes the fault" if kind == "guard" else "ends" if kind == "loop" else "fails with it"
+    around = "" if kind == "loop" else " around it"
+    return f"{name}{around} {does}, and {_words_after(graph, graph.steps[found.at], found)}"
 
 
 def _retry_words(retry: Retry) -> str:
@@ -248,7 +258,7 @@ def _approve_sentence(graph: Graph, step: Step) -> str:
 def silence_facts(graph: Graph, step: Step) -> list[tuple[str, str]]:
     """That nothing says what happens when a person who is asked does not answer: neither a word of the export nor a way out."""
     silent = step.approval is None or step.approval.silence is None
-    routed = any("timeout" in link.after or link.role == "error" for link in graph.leaving.get(step.id, ()))
+    routed = any(outcomes.takes_outcome(link, "timeout") for link in graph.leaving.get(step.id, ()))
     around = [graph.steps[text].kind for text in graph.scope_path(step.id) if text is not None]
     if step.kind != "approve" or not silent or routed or step.on_fault == "continue" or "guard" in around:
         return []

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from zeitbuch.core.graph.topology import Graph, attached_role, model_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
+from zeitbuch.core.model.outcomes import takes_faults
 from zeitbuch.core.model.records import Link
 from zeitbuch.core.model.words import trigger_words
 from zeitbuch.writers.escape.text import make_inert
@@ -98,7 +99,7 @@ def _link_line(
         return
     facts = []
     key = link.source, link.target, link.label
-    words = (_link_label(link.label, link.condition, link.role == "error"), showing.link_words.get(key, ""))
+    words = (_link_label(link.label, link.condition, takes_faults(link)), showing.link_words.get(key, ""))
     text = " · ".join(part for part in words if part)
     if key in showing.heavy:
         facts.append("penwidth=2.8")
@@ -108,7 +109,7 @@ def _link_line(
         facts.append(f"ltail=cluster_{ids[link.source]}")
     if second != link.target:
         facts.append(f"lhead=cluster_{ids[link.target]}")
-    if link.role == "error":
+    if takes_faults(link):
         facts.append("style=dashed, arrowhead=tee")
     out.append(f"  {ids[first]} -> {ids[second]}{' [' + ', '.join(facts) + ']' if facts else ''};")
 
@@ -154,7 +155,7 @@ def to_mermaid(graph: Graph, showing: Showing, direction: str = "down") -> str:
             or link.source in graph.scope_path(link.target)
         ):
             continue
-        error = link.role == "error"
+        error = takes_faults(link)
         text = _link_label(link.label, link.condition, error)
         arrow = "-.->" if error else "-->"
         said = f'|"{mermaid_text(text)}"|' if text else ""

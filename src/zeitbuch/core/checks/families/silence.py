@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.model.outcomes import takes_faults, takes_outcome
 from zeitbuch.core.model.records import Step
 
 from ..records import Check, Hit
@@ -16,7 +17,7 @@ _TELLS = frozenset({"approve", "subflow", "http", "agent"})  # kinds that reach 
 
 def _dead_error_routes(view: FlowView) -> Iterator[Hit]:
     for link in view.flow.links:
-        target = view.target_of(link) if link.role == "error" else None
+        target = view.target_of(link) if takes_faults(link) else None
         if target is None:
             continue
         behind = [
@@ -33,7 +34,7 @@ def _handler_missing(view: FlowView) -> Iterator[Hit]:
     flow, estate = view.flow, view.estate
     if not estate.named_handlers or flow.fault_handlers or flow.id in estate.named_handlers or not view.is_unattended:
         return
-    if view.effects & WRITES and not any(link.role == "error" for link in flow.links):
+    if view.effects & WRITES and not any(map(takes_faults, flow.links)):
         names = " and ".join(sorted(quote_name(title) for title in estate.handler_titles)[:2])
         yield Hit(None, f"other flows hand their failures to {names}, this one to nobody")
 
@@ -66,19 +67,13 @@ def _unanswered(view: FlowView) -> Iterator[Hit]:
     for step in view.of_kind("approve"):
         if step.timeout is None or (step.approval is not None and step.approval.silence):
             continue
-        if not any(
-            _takes_silence(link.after, link.role, link.otherwise) for link in view.graph.leaving.get(step.id, ())
-        ):
+        if not any(takes_outcome(link, "timeout") or link.otherwise for link in view.graph.leaving.get(step.id, ())):
             told = f"{quote_name(step.title)} waits {step.timeout / 3600:g} h, and no way says what then happens"
             yield Hit(step, told, False)
 
 
-def _takes_silence(after: tuple[str, ...], role: str, otherwise: bool) -> bool:
-    return "timeout" in after or role == "error" or otherwise
-
-
 def _sent_for_nobody(view: FlowView) -> Iterator[Hit]:
-    routed = {link.source for link in view.flow.links if link.role == "error"}
+    routed = {link.source for link in view.flow.links if takes_faults(link)}
     for step in view.steps:
         if (
             step.on_fault == "continue"

@@ -11,7 +11,7 @@ from zeitbuch.core.diff.judging.control_flow import Arrow
 from zeitbuch.core.diff.records import Change
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_link
-from zeitbuch.core.model.outcomes import case_name, deciding_steps
+from zeitbuch.core.model.outcomes import case_name, deciding_steps, takes_faults
 from zeitbuch.core.model.records import Flow, Link
 from zeitbuch.core.model.words import join_words
 
@@ -56,14 +56,14 @@ class LinkJudge:
             self._judge_move(step)
         self._judge_rewired()
         for link in self.gone:
-            kind = "error route removed" if link.role == "error" else "link removed"
+            kind = "error route removed" if takes_faults(link) else "link removed"
             words = case_words(link, self.pair.old_names) or "link"
             where = self._arrow_words(link, self.pair.old_names)
             self.pair.add_change(
                 kind, where, words, "", (self._link_edit(link, False),), (link.origin, None), step=link.source
             )
         for link in self.come:
-            kind = "error route added" if link.role == "error" else "link added"
+            kind = "error route added" if takes_faults(link) else "link added"
             words = case_words(link, self.pair.new_names) or "link"
             where = self._arrow_words(link, self.pair.new_names)
             self.pair.add_change(

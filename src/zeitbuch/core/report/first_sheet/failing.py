@@ -10,7 +10,7 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import join_words, span_words
-from zeitbuch.core.report.sentences import failing_words, silence_facts
+from zeitbuch.core.report.sentences import failing_words, late_words, silence_facts
 from zeitbuch.core.report.step_phrases import asked_people, step_phrase
 
 _NOBODY = ", and nobody is told."
@@ -23,6 +23,7 @@ def failing_lines(graph: Graph, handlers: Sequence[str] = ()) -> list[str]:
     """Sentences: steps with a route, a retry or a guard around them, approvals that nobody answers, and all others;
     ``handlers`` are the flows that take what fails (names)."""
     told: dict[str, list[str]] = {}
+    late: dict[str, list[str]] = {}
     others = 0
     for step in graph.in_order():
         if step.kind == "note" or step.id in graph.host or not step.enabled or step.kind == "approve":
@@ -32,7 +33,10 @@ def failing_lines(graph: Graph, handlers: Sequence[str] = ()) -> list[str]:
             others += 1
         else:
             told.setdefault(words.removeprefix("It fails"), []).append(quote_name(step.title))
+        if words := late_words(graph, step):
+            late.setdefault(words, []).append(quote_name(step.title))
     lines = [f"When {join_words(names, 'or')} fails{_tail(words)}" for words, names in told.items()]
+    lines += [f"When {join_words(names, 'or')} takes too long: {words}." for words, names in late.items()]
     lines += [
         line
         for step in graph.in_order()

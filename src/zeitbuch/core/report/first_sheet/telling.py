@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from zeitbuch.core.graph.outline import Item, outline_flow
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.outcomes import takes_faults
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.report.sentences import NO_WAY, REST, leaves_rest_open
 from zeitbuch.core.report.step_phrases import step_phrase
@@ -68,9 +69,7 @@ def _leads_on(graph: Graph, step: Step) -> bool:
 def _is_aside(graph: Graph, step: Step) -> bool:
     """Whether only failures and silence lead to a step."""
     arriving = [link for link in graph.arriving.get(step.id, ()) if link.role != "attach"]
-    return bool(arriving) and all(
-        link.role == "error" or (link.after and not {"success", "skip"} & set(link.after)) for link in arriving
-    )
+    return bool(arriving) and all(takes_faults(link) and "skip" not in link.after for link in arriving)
 
 
 def _branch(graph: Graph, item: Item, depth: int) -> Iterator[tuple[int, str]]:
