@@ -15,7 +15,9 @@ from zeitbuch.core.assumptions.rules import Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Repeat, Trigger
-from zeitbuch.core.report.possible_runs import Given, label_of
+from zeitbuch.core.passes.plan import Node, nodes_of
+from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.core.report.possible_runs import Given, PossibleRuns, label_of
 from zeitbuch.core.report.what_if import Story, WhatIfSimulation, case_links
 
 _TOLD_APART = "what is skipped where more than one pass may come"  # a story goes through one pass of each step
@@ -144,3 +146,53 @@ def test_what_goes_round_leaves_as_other_cases_do() -> None:
     assert {event.id: event.odds for event in story.events} == {
         "g": "certain", "d": "certain", "x": "perhaps", "z": "not",
     }  # fmt: skip
+
+
+def _top_of(graph: Graph, name: str) -> str:
+    while (scope := graph.steps[name].scope) is not None:
+        name = scope
+    return name
+
+
+@settings(max_examples=draws(120), deadline=None)
+@given(any_flows(), st.data())
+def test_what_runs_before_a_step_has_run_whenever_it_does(drawn: Drawn, data: st.DataObject) -> None:
+    """Whatever fails, whatever cases are taken: what has always succeeded before a step has run, and nothing in it was left out."""
+    graph = Graph(drawn.flow)
+    ways = Reachability(graph)
+    failing = data.draw(st.sampled_from(["", *[one.id for one in drawn.flow.steps if one.enabled]]))
+    runs = PossibleRuns(graph, Given(fails=frozenset({failing} - {""})))
+    nodes = {node.step.id: node for node in nodes_of(runs.plan.top)}
+    try:
+        possible = runs.of_level(runs.plan.top)
+    except ZeitbuchError:
+        assume(False)  # too many ways
+    for run in possible:
+        for name in run.ran:
+            before = [one for one in ways.always_before(name) if one in nodes and nodes[one].enabled]
+            tops = {one: _top_of(graph, one) for one in before}
+            assert all(top in run.ran for top in tops.values() if nodes[top].enabled and top != name)
+            if failing:
+                assert failing not in before or _goes_on(drawn.flow, failing)
+            else:
+                inside = [one for one, top in tops.items() if nodes[top].enabled and one != top and top != name]
+                assert all(_surely_runs(graph, runs, nodes, one) for one in inside)
+
+
+def _goes_on(f: Flow, name: str) -> bool:
+    """Whether what fails goes on by ways of what succeeds."""
+    both = [one for one in f.links if one.source == name and "success" in one.after and {"failure", "timeout"} & set(one.after)]  # fmt: skip
+    return bool(both) or any(one.id == name and one.on_fault == "continue" for one in f.steps)
+
+
+def _surely_runs(graph: Graph, runs: PossibleRuns, nodes: dict[str, Node], name: str) -> bool:
+    """Whether a step has run wherever the blocks around it are through."""
+    while (scope := graph.steps[name].scope) is not None:
+        inner = nodes[scope].inner
+        assert inner is not None
+        if nodes[scope].repeats:
+            return True
+        if any(run.outcome == "through" and name not in run.ran for run in runs.of_level(inner)):
+            return False
+        name = scope
+    return True

@@ -17,7 +17,8 @@ from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.references import ref_words
 
 from .compiler import Planner
-from .plan import JoinTree, Plan, Stage
+from .plan import Plan, Stage
+from .steps_before import StepsBefore
 
 Trust = Literal["always", "sometimes", "later", "never", "missing"]
 _DOING = frozenset({"write", "send", "delete", "spend"})
@@ -41,7 +42,6 @@ class Reachability:
 
     def __init__(self, graph: Graph) -> None:
         self.graph = graph = open_frames(graph)
-        self._shared = {helper.id for helpers in graph.shared.values() for helper in helpers}
         self.bit: dict[str, int] = {key: 1 << number for number, key in enumerate([*graph.triggers, *graph.steps])}
 
     @cached_property
@@ -54,62 +54,7 @@ class Reachability:
     @cached_property
     def before(self) -> dict[str, int]:
         """Step -> bits of all steps that have always succeeded before it starts (see ``bit``)."""
-        found: dict[str, int] = {}
-        self._find_before(self.plan.top, 0, found)
-        return found
-
-    def _find_before(self, stage: Stage, outer: int, found: dict[str, int]) -> int:
-        """Fills ``found`` for a level; returns what has always succeeded when the level is through."""
-        starts = self._bits_at_start(stage)
-        after: list[int] = []
-        for place, node in enumerate(stage.nodes):
-            known = outer
-            if node.incoming is not None:
-                met = self._before_tie(stage, node.incoming, after)
-                known |= met & starts[place] if place in starts else met
-            else:
-                known |= starts.get(place, 0)
-            found[node.step.id] = known
-            done = known | self.bit[node.step.id]
-            for helper in self.graph.tools_of(node.step.id):
-                found[helper.id] = known & found.get(helper.id, known) if helper.id in self._shared else known
-            if node.inner is not None:
-                inside = self._find_before(node.inner, known | self.bit[node.step.id], found)
-                if node.step.kind != "loop":  # a loop may have nothing to do
-                    done |= inside
-            after.append(done)
-        # Branches of a level that begin apart all run; ends of one beginning are ways of which one is taken.
-        return _common_end(stage, outer, after)
-
-    def _bits_at_start(self, stage: Stage) -> dict[int, int]:
-        starts: dict[int, int] = {}
-        if stage is self.plan.top:
-            for trigger, targets in self.plan.starts:
-                for place in targets:
-                    bit = self.bit[trigger]
-                    starts[place] = starts[place] & bit if place in starts else bit
-        return starts
-
-    def _before_tie(self, stage: Stage, tie: JoinTree | int, after: list[int]) -> int:
-        if isinstance(tie, int):
-            edge = stage.edges[tie]
-            place = self._number_stage(stage)[edge.source]
-            node = stage.nodes[place]
-            way = next(way for way in node.ways if way.edge == tie)
-            # What fails hands nothing on.
-            return after[place] if way.success else after[place] & ~self.bit[node.step.id]
-        left, right = self._before_tie(stage, tie.left, after), self._before_tie(stage, tie.right, after)
-        return left | right if tie.mode == "all" else left & right
-
-    def _number_stage(self, stage: Stage) -> dict[str, int]:
-        kept = self._places.get(id(stage))
-        if kept is None:
-            kept = self._places[id(stage)] = {node.step.id: index for index, node in enumerate(stage.nodes)}
-        return kept
-
-    @cached_property
-    def _places(self) -> dict[int, dict[str, int]]:
-        return {}
+        return StepsBefore(self.graph, self.plan, self.bit).found
 
     def always_before(self, step_id: str) -> list[str]:
         """The steps and triggers that have always succeeded before a step, in the order of execution."""
@@ -370,17 +315,6 @@ class Reachability:
 
 def _made_around(step: Step, source: str, graph: Graph) -> bool:
     return source in graph.scope_path(step.id)
-
-
-def _common_end(stage: Stage, outer: int, after: list[int]) -> int:
-    """Branches of a level that begin apart all run; ends of one beginning are ways of which one is taken."""
-    whole: dict[int, int] = {}
-    for done, node in zip(after, stage.nodes, strict=True):
-        if all(way.back for way in node.ways):
-            whole[node.part] = whole.get(node.part, done) & done
-    for common in whole.values():
-        outer |= common
-    return outer
 
 
 def taken_values(graph: Graph, step: Step) -> list[tuple[str, Ref]]:

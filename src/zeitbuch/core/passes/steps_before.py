@@ -1,0 +1,92 @@
+# What has always run before a step: gone through in order, with what each way in has behind it; where ways go back, until nothing changes.
+"""The steps that have always succeeded before another starts."""
+
+from __future__ import annotations
+
+from zeitbuch.core.graph.topology import Graph
+
+from .plan import JoinTree, Node, Plan, Stage
+
+
+class StepsBefore:
+    """Works that out for one flow. Sets are bits, of triggers and steps (``bit``)."""
+
+    def __init__(self, graph: Graph, plan: Plan, bit: dict[str, int]) -> None:
+        self.graph, self.plan, self.bit = graph, plan, bit
+        self.shared = {helper.id for helpers in graph.shared.values() for helper in helpers}
+        self.found: dict[str, int] = {}  # by step
+        self._go_through(plan.top, 0)
+
+    def _go_through(self, stage: Stage, outer: int) -> int:
+        """Fills ``found`` for a level; returns what has always succeeded when the level is through."""
+        starts = self._bits_at_start(stage)
+        places = {node.step.id: place for place, node in enumerate(stage.nodes)}
+        after: list[int] = []
+        while True:
+            last, after = after, []
+            for place, node in enumerate(stage.nodes):
+                known = starts.get(place, -1)
+                if node.incoming is not None:
+                    known &= self._before_tie(stage, node.incoming, after, places)
+                for index in node.backs if last else ():  # in a first round nothing has come back
+                    known &= self._before_way(stage, index, last, places)
+                after.append(self._note_step(node, outer if known == -1 else outer | known))
+            if after == last or not stage.cyclic:
+                return _common_end(stage, outer, after)
+
+    def _note_step(self, node: Node, known: int) -> int:
+        """Notes what is before a step, and what is in it; returns what has succeeded when it has."""
+        name = node.step.id
+        self.found[name] = known
+        done = known | self.bit[name]
+        for helper in self.graph.tools_of(name):
+            self.found[helper.id] = known & self.found.get(helper.id, known) if helper.id in self.shared else known
+        if node.inner is not None:
+            inside = self._go_through(node.inner, known | self.bit[name])
+            if node.enabled and node.step.kind != "loop":  # a loop may have nothing to do
+                done |= inside
+        return done
+
+    def _bits_at_start(self, stage: Stage) -> dict[int, int]:
+        starts: dict[int, int] = {}
+        if stage is self.plan.top:
+            for trigger, targets in self.plan.starts:
+                for place in targets:
+                    bit = self.bit[trigger]
+                    starts[place] = starts[place] & bit if place in starts else bit
+        return starts
+
+    def _before_tie(self, stage: Stage, tie: JoinTree | int, after: list[int], places: dict[str, int]) -> int:
+        if isinstance(tie, int):
+            return self._before_way(stage, tie, after, places)
+        left, right = [self._before_tie(stage, part, after, places) for part in (tie.left, tie.right)]
+        return left | right if tie.mode == "all" else left & right
+
+    def _before_way(self, stage: Stage, index: int, after: list[int], places: dict[str, int]) -> int:
+        source = stage.edges[index].source
+        place = places[source]
+        way = next(way for way in stage.nodes[place].ways if way.edge == index)
+        if way.skip:
+            return 0  # taken where nothing has come to the step
+        if way.failure or way.timeout:  # what fails hands nothing on, and of what is in it something has failed
+            return self.found[source] | self.bit[source] if way.success else self.found[source]
+        return after[place]
+
+
+def _common_end(stage: Stage, outer: int, after: list[int]) -> int:
+    """Branches of a level that begin apart all run; ends of one beginning are ways of which one is taken."""
+    whole: dict[int, int] = {}
+    for done, node in zip(after, stage.nodes, strict=True):
+        if _may_end(node):
+            whole[node.part] = whole.get(node.part, done) & done
+    for common in whole.values():
+        outer |= common
+    return outer
+
+
+def _may_end(node: Node) -> bool:
+    """Whether a pass that succeeds at a step may go no further: a decision with a single case, or with any, may take none."""
+    onward = [way for way in node.ways if way.success and (node.enabled or way.plain) and not way.back]
+    if not node.decides:
+        return not onward
+    return not onward or node.step.inclusive or len({way.case for way in node.ways if way.share is not None}) < 2
