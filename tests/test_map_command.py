@@ -220,3 +220,20 @@ def test_dot_reads_what_we_write(november: Estate) -> None:
         if made.name == HOSTILE[0]:
             labels = " ".join(o.get("label", "") for o in found["objects"])
             assert "<script>alert(1)</script>" in labels and "evil [label=" in labels
+
+
+def test_ways_that_only_some_outcomes_take_say_so(tmp_path: Path, run: Any) -> None:
+    """A way for what was skipped was drawn as if it were taken after success, one for failures as no error way."""
+    steps = [{"id": name, "kind": "http"} for name in "abcd"]
+    links: list[dict[str, object]] = [
+        {"source": "t", "target": "a"},
+        {"source": "a", "target": "b", "after": ["skip"]},
+        {"source": "a", "target": "c", "after": ["failure"]},
+        {"source": "a", "target": "d", "role": "error", "after": ["timeout"]},
+    ]
+    made = {"id": "f", "name": "F", "triggers": [{"id": "t", "kind": "manual"}], "steps": steps, "links": links}
+    (tmp_path / "f.json").write_text(json.dumps({"zeitbuch": 1, "flows": [made]}))
+    for form in ("svg", "text", "dot", "mermaid"):
+        drawn = run("map", "f.json", "-f", form).out
+        assert all(words in drawn for words in ("skipped", "on error", "not done in time")), form
+        assert form != "mermaid" or drawn.count("-.->") == 2

@@ -9,7 +9,7 @@ from typing import Literal
 from msgspec import Struct
 
 from zeitbuch.core.model.outcomes import takes_faults
-from zeitbuch.core.model.records import Step
+from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import span_words
 
 from .open_frames import numbers_within
@@ -144,10 +144,22 @@ class _Level:
         )  # a label that a reader made of the outcomes says no more than they do
         if link.condition or (link.label and link.label.casefold() != plain):
             return link.label or link.condition
-        if link.after and "success" not in link.after:
-            step = self.graph.steps.get(link.source)
-            return " or ".join(_late_words(step) if way == "timeout" else _OUTCOME_WORDS[way] for way in link.after)
-        return "on error" if takes_faults(link) else ""
+        return outcome_words(self.graph, link)
+
+
+def outcome_words(graph: Graph, link: Link) -> str:
+    """After what a link is taken that is not taken after success: 'on error', 'skipped', 'no answer within 2 days'; empty for others."""
+    if link.after and "success" not in link.after:
+        step = graph.steps.get(link.source)
+        return " or ".join(_late_words(step) if way == "timeout" else _OUTCOME_WORDS[way] for way in link.after)
+    return "on error" if takes_faults(link) else ""
+
+
+def way_words(graph: Graph, link: Link) -> str:
+    """What a way says of itself: its label or condition, else after what it is taken; 'on error' where failures are among that."""
+    said = link.label or link.condition
+    failing = takes_faults(link) and (not link.after or "failure" in link.after)
+    return said or ("on error" if failing else outcome_words(graph, link))
 
 
 _OUTCOME_WORDS = {"failure": "on error", "skip": "skipped"}

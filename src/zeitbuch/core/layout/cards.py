@@ -10,6 +10,7 @@ from typing import Literal
 from msgspec import Struct
 
 from zeitbuch.core.graph.open_frames import numbers_within
+from zeitbuch.core.graph.outline import way_words
 from zeitbuch.core.graph.topology import Edge, Graph, attached_role, model_of
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.outcomes import takes_faults
@@ -122,7 +123,7 @@ def _outlet_tabs(graph: Graph, edges: list[tuple[int, Edge]], measure: Measure, 
         style: Style = (
             "error" if takes_faults(link) else "back" if edge.back else "case" if link.role == "case" else "next"
         )
-        words = link.label or replace_refs(link.condition, link.refs, names) or ("on error" if style == "error" else "")
+        words = link.label or replace_refs(link.condition, link.refs, names) or way_words(graph, link)
         if numbers[key]:
             words = f"{words or 'then'} (from {numbers[key]})"
         if not words:

@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
+from zeitbuch.core.graph.outline import way_words
 from zeitbuch.core.graph.topology import Graph, attached_role, model_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
@@ -33,10 +34,6 @@ def _node_lines(graph: Graph, id: str, showing: Showing) -> list[str]:
         lines += [f"{attached_role(graph, helper)}: {helper.title}" for helper in graph.helpers_of(id)]
     meter = showing.meters.get(id)
     return [*lines, *showing.remarks.get(id, ()), *([meter[0]] if meter is not None else [])]
-
-
-def _link_label(link_label: str, condition: str, error: bool) -> str:
-    return link_label or condition or ("on error" if error else "")
 
 
 def dot_quoted(text: str) -> str:
@@ -99,7 +96,7 @@ def _link_line(
         return
     facts = []
     key = link.source, link.target, link.label
-    words = (_link_label(link.label, link.condition, takes_faults(link)), showing.link_words.get(key, ""))
+    words = (way_words(graph, link), showing.link_words.get(key, ""))
     text = " · ".join(part for part in words if part)
     if key in showing.heavy:
         facts.append("penwidth=2.8")
@@ -156,7 +153,7 @@ def to_mermaid(graph: Graph, showing: Showing, direction: str = "down") -> str:
         ):
             continue
         error = takes_faults(link)
-        text = _link_label(link.label, link.condition, error)
+        text = way_words(graph, link)
         arrow = "-.->" if error else "-->"
         said = f'|"{mermaid_text(text)}"|' if text else ""
         out.append(f"  {ids[link.source]} {arrow}{said} {ids[link.target]}")
