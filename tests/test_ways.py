@@ -209,6 +209,15 @@ def test_cycles_error_routes_and_loops() -> None:
     assert ways.back_links == [("check", "try")] and ways.longest == ["try", "check", "each", "in", "end"]
 
 
+def test_what_a_failed_step_leaves_is_there_on_its_error_route_alone() -> None:
+    steps = [step("a"), reading("h", "a"), step("b")]
+    for error in (link("a", "h", "error"), link("a", "h", after=("failure",))):
+        alone = flow(steps, [link("start", "a"), link("start", "b"), error])  # type: ignore[arg-type]
+        assert trusts(alone) == {("h", "a"): "always"}
+        other = structs.replace(alone, links=(*alone.links, link("b", "h")))
+        assert trusts(other) == {("h", "a"): "sometimes"}
+
+
 def test_unreachable_dead_ends_and_spread() -> None:
     made = flow(
         [step("a"), step("b"), step("c", effect="send"), step("lost"), step("after")],

@@ -13,6 +13,7 @@ from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.graph.open_frames import open_frames
 from zeitbuch.core.graph.topology import Graph, Level
+from zeitbuch.core.model.outcomes import takes_faults
 from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.references import ref_words
 
@@ -254,7 +255,8 @@ class Reachability:
             return "always"  # an agent and its helpers
         if self.before.get(step.id, 0) & self.bit[graph.card_of(source)]:
             return "always"
-        if any(link.target == step.id and link.role == "error" for link in graph.leaving.get(source, ())):
+        arriving = [link for link in graph.arriving.get(step.id, ()) if link.role != "attach"]
+        if arriving and all(link.source == source and takes_faults(link) for link in arriving):
             return "always"  # what a failed step leaves is there on its error route
         ahead = self.steps_before(card)
         if source not in ahead and graph.card_of(source) not in ahead:
