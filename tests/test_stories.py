@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
@@ -196,3 +198,17 @@ def _surely_runs(graph: Graph, runs: PossibleRuns, nodes: dict[str, Node], name:
             return False
         name = scope
     return True
+
+
+def test_only_decisions_that_a_run_comes_to_make_ways() -> None:
+    """Thirty filters one behind the other, each with the one case that goes on; and too many cases of which any may be taken."""
+    names = [f"d{place}" for place in range(30)]
+    links = [link("start", "d0"), *[link(a, b, "case", "on") for a, b in pairwise(names)]]
+    story = _told(flow([step(name, "decide") for name in names], links), Given())
+    odds = [event.odds for event in story.events]
+    assert odds == ["certain", *["perhaps"] * 29]
+    cases = [link("d", name, "case", name) for name in names]
+    steps = [step("d", "decide", inclusive=True), *[step(name, "http") for name in names]]
+    many = flow(steps, [link("start", "d"), *cases])
+    with pytest.raises(ZeitbuchError, match="ways through the open decisions"):
+        WhatIfSimulation(Graph(many), Given()).tell_story()

@@ -4,9 +4,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Container
-from itertools import combinations, product
-from math import prod
+from collections.abc import Container, Sequence
+from itertools import combinations
 from typing import Literal
 
 from msgspec import Struct
@@ -14,7 +13,7 @@ from msgspec import Struct
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Link
 from zeitbuch.core.passes.compiler import Planner
 from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, edges_of_tie, ends_run
@@ -48,7 +47,33 @@ def label_of(link: Link) -> str:
     return link.label or link.condition or "otherwise"
 
 
-Chosen = dict[str, frozenset[int]]
+Options = Sequence[frozenset[int]]
+
+
+class Choices:
+    """What is chosen in one run: by ``said`` first, then always the first option. Only what a run comes to is chosen at all, so that
+    decisions behind a way that is not taken make no ways of their own."""
+
+    def __init__(self, said: Sequence[int]) -> None:
+        self.said = said
+        self.made: list[tuple[int, int]] = []  # in their order: which option, and of how many
+        self.known: dict[str, frozenset[int]] = {}
+
+    def choose(self, name: str, options: Options) -> frozenset[int]:
+        """The option for a name, the same whenever it is asked for."""
+        if name not in self.known:
+            place = len(self.made)
+            number = self.said[place] if place < len(self.said) else 0
+            self.made.append((number, len(options)))
+            self.known[name] = options[number]
+        return self.known[name]
+
+    def next_said(self) -> list[int] | None:
+        """What to choose in the next run: None where all has been tried."""
+        made = list(self.made)
+        while made and made[-1][0] + 1 == made[-1][1]:
+            made.pop()
+        return [number for number, _ in made[:-1]] + [made[-1][0] + 1] if made else None
 
 
 class PossibleRuns:
@@ -58,23 +83,20 @@ class PossibleRuns:
         self.given = given
         self.plan = Planner(graph, AssumptionLookup(Assumptions(), graph.flow)).make_plan()
         self.tried: dict[int, list[LevelRun]] = {}
+        self.options: dict[str, Options] = {}  # of decisions
 
     def of_level(self, stage: Stage) -> list[LevelRun]:
         """Every way in which a level can go; worked out once. Raises ZeitbuchError where they are too many."""
         if id(stage) in self.tried:
             return self.tried[id(stage)]
-        choices: list[list[tuple[str, frozenset[int]]]] = []
-        if stage is self.plan.top and len(self.plan.starts) > 1:
-            choices.append([(_TRIGGER, frozenset(targets)) for _, targets in self.plan.starts])
-        for node in stage.nodes:
-            self._choices_of_node(stage, node, choices)
-        if prod(map(len, choices)) > _WAYS:
-            raise fail(
-                "case-many",
-                f"expected at most {_WAYS:,} ways through the open decisions, found {prod(map(len, choices)):,}",
-                "choose more of the cases with --case",
-            )
-        runs = [self._run_once(stage, dict(choice)) for choice in product(*choices)]
+        runs: list[LevelRun] = []
+        said: list[int] | None = []
+        while said is not None:
+            if len(runs) == _WAYS:
+                raise _too_many()
+            choices = Choices(said)
+            runs.append(self._run_once(stage, choices))
+            said = choices.next_said()
         self.tried[id(stage)] = _with_ends(runs)
         return self.tried[id(stage)]
 
@@ -111,47 +133,53 @@ class PossibleRuns:
 
     # -- what is open ----------------------------------------------------------------------------------------------
 
-    def _choices_of_node(self, stage: Stage, node: Node, choices: list[list[tuple[str, frozenset[int]]]]) -> None:
+    def _outcome(self, node: Node, choices: Choices) -> Outcome:
+        """What comes of a step in one run."""
         outcomes = self.outcomes_of(node)
-        if len(outcomes) > 1:
-            choices.append([(_INSIDE + node.step.id, frozenset({_OUTCOMES.index(one)})) for one in outcomes])
+        if len(outcomes) == 1:
+            return outcomes[0]
+        options = [frozenset({_OUTCOMES.index(one)}) for one in outcomes]
+        (number,) = choices.choose(_INSIDE + node.step.id, options)
+        return _OUTCOMES[number]
+
+    def _case_options(self, stage: Stage, node: Node) -> Options:
+        """The edges of the cases that a decision may take, for each way in which it may go; worked out once."""
+        if node.step.id in self.options:
+            return self.options[node.step.id]
         cases: dict[str, list[int]] = {}
         for way in node.ways:  # a case may lead to several steps: its links have one label and are taken together
             if way.share is not None:
                 cases.setdefault(label_of(stage.edges[way.edge].link), []).append(way.edge)
-        if not node.decides or not cases:
-            return
         wanted = self.given.cases.get(node.step.id)
         sets: list[tuple[str, ...]]
         if wanted is not None:
             sets = [wanted]
         elif node.step.inclusive:
+            if 2 ** len(cases) > _WAYS:
+                raise _too_many()
             sets = [entry for number in range(len(cases) + 1) for entry in combinations(cases, number)]
         else:  # a step with a single case may also do nothing
             sets = [(letter,) for letter in cases] + ([()] if len(cases) == 1 else [])
-        choices.append(
-            [
-                (node.step.id, frozenset(index for letter in chosen for index in cases.get(letter, ())))
-                for chosen in sets
-            ]
-        )
+        found = [frozenset(index for letter in chosen for index in cases.get(letter, ())) for chosen in sets]
+        self.options[node.step.id] = found
+        return found
 
     # -- one way ---------------------------------------------------------------------------------------------------
 
-    def _run_once(self, stage: Stage, chosen: Chosen) -> LevelRun:
+    def _run_once(self, stage: Stage, choices: Choices) -> LevelRun:
         run = LevelRun(set())
-        begun: Container[int] = self._begun_at(stage, chosen)
+        begun: Container[int] = self._begun_at(stage, choices)
         places = {node.step.id: place for place, node in enumerate(stage.nodes)}
         rounds: set[frozenset[int]] = set()
         while True:  # what ways back bring begins the next round
-            backs = self._sweep_level(stage, begun, run, chosen)
+            backs = self._sweep_level(stage, begun, run, choices)
             begun = frozenset([places[target] for target in backs])
             run.endless = begun in rounds
             if not backs or run.endless:
                 return run
             rounds.add(begun)
 
-    def _sweep_level(self, stage: Stage, begun: Container[int], run: LevelRun, chosen: Chosen) -> set[str]:
+    def _sweep_level(self, stage: Stage, begun: Container[int], run: LevelRun, choices: Choices) -> set[str]:
         """Goes once through a level; the steps that ways back lead to."""
         alive: dict[int, bool] = {}
         backs: set[str] = set()
@@ -169,17 +197,16 @@ class PossibleRuns:
             if node.step.id in turns and not (reached and node.enabled):
                 taken = {way.edge: True for way in node.ways if way.skip}
             if reached:
-                self._pass_through(node, run, chosen, taken)
+                self._pass_through(stage, node, run, choices, taken)
             backs |= {way.target for way in node.ways if way.back and taken.get(way.edge)}
             alive |= taken
         return backs
 
-    def _pass_through(self, node: Node, run: LevelRun, chosen: Chosen, taken: dict[int, bool]) -> None:
+    def _pass_through(self, stage: Stage, node: Node, run: LevelRun, choices: Choices, taken: dict[int, bool]) -> None:
         """A step that is reached: what comes of it, and which ways go on."""
         if node.enabled:
             run.ran.add(node.step.id)
-        (number,) = chosen.get(_INSIDE + node.step.id) or [_OUTCOMES.index(self.outcomes_of(node)[0])]
-        outcome = _OUTCOMES[number]
+        outcome = self._outcome(node, choices)
         if outcome == "ended" or (ends_run(node.step) and outcome == "through"):
             run.outcome = "ended"  # a run that has ended fails no more
         elif outcome == "lost" and not node.keeps_failures and run.outcome != "ended":
@@ -187,21 +214,27 @@ class PossibleRuns:
         if outcome == "ended":
             return
         for way in node.ways:
-            taken[way.edge] = taken.get(way.edge, False) or self._is_taken(node, way, outcome == "lost", chosen)
+            if self._is_taken(node, way, outcome == "lost"):
+                taken[way.edge] = way.share is None or self._takes_case(stage, node, way, outcome, choices)
 
-    def _begun_at(self, stage: Stage, chosen: Chosen) -> Container[int]:
+    def _takes_case(self, stage: Stage, node: Node, way: Way, outcome: Outcome, choices: Choices) -> bool:
+        """Whether a case is the one that is taken. A way that asks for failures takes them whatever the case; what fails and goes on as
+        if nothing had happened takes a case as well."""
+        if not node.decides or (outcome == "lost" and not way.plain):
+            return True
+        return way.edge in choices.choose(node.step.id, self._case_options(stage, node))
+
+    def _begun_at(self, stage: Stage, choices: Choices) -> Container[int]:
         """The places where a level begins: a run is started by one trigger."""
         if stage is not self.plan.top or not self.plan.starts:
             return stage.entries
-        return chosen.get(_TRIGGER, frozenset(self.plan.starts[0][1]))
+        return choices.choose(_TRIGGER, [frozenset(targets) for _, targets in self.plan.starts])
 
-    def _is_taken(self, node: Node, way: Way, failing: bool, chosen: Chosen) -> bool:
-        if failing and not (way.failure and way.plain):
+    def _is_taken(self, node: Node, way: Way, failing: bool) -> bool:
+        """Whether what comes of a step takes a way, if it is no other case that is taken."""
+        if failing:
             return way.failure
-        if not failing and (not way.success or not (node.enabled or way.plain) or self.makes_nothing(node)):
-            return False
-        # What fails and goes on as if nothing had happened takes a case as well.
-        return way.share is None or node.step.id not in chosen or way.edge in chosen[node.step.id]
+        return way.success and (node.enabled or way.plain) and not self.makes_nothing(node)
 
     def _is_reached(self, tie: JoinTree | int, alive: dict[int, bool]) -> bool:
         if isinstance(tie, int):
@@ -220,3 +253,11 @@ def _with_ends(runs: list[LevelRun]) -> list[LevelRun]:
         if run.endless:
             found += [LevelRun(run.ran, outcome) for outcome in outcomes]
     return found
+
+
+def _too_many() -> ZeitbuchError:
+    return fail(
+        "case-many",
+        f"expected at most {_WAYS:,} ways through the open decisions, found more",
+        "choose more of the cases with --case",
+    )
