@@ -202,6 +202,13 @@ def _end_of_an_item_that_fails() -> tuple[Flow, Rules]:
     ]
 
 
+def _end_with_a_way_for_failures() -> tuple[Flow, Rules]:
+    """An end of the run for an item that may fail, which a way takes, or run out of time, which none does."""
+    steps = [step("g", "group"), step("e", "end", scope="g", per_item=True, ends="run"), step("a", "http", scope="g")]
+    links = [link("start", "g"), link("e", "a", after=("failure",)), link("g", "z")]
+    return flow([*steps, step("z", "http")], links), [Rule(step="e", failure=0.3, timeout=0.2)]
+
+
 def _item_that_goes_on(ways: list[Link], **more: Any) -> tuple[Flow, Rules]:
     """One item that fails and goes on with its pass, and a step behind it that loses half of the passes."""
     steps = [step("g", "group"), step("a", "http", scope="g", per_item=True, **more)]
@@ -292,6 +299,7 @@ CASES = {
     ),
     "a loss behind an item that is lost": (_lost_item_before_a_loss(), "z", 0.5 * 0.8, False),
     "an end that loses its item ends the run": (_end_of_an_item_that_fails(), "z", 0.5, True),
+    "an end with a way for failures": (_end_with_a_way_for_failures(), "z", 0.3, True),
     "an item that failed, gathered with the others": (
         _item_that_goes_on([link("a", "e")], yields="one", on_fault="continue"),
         "z",

@@ -185,8 +185,8 @@ def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving, severa
     over = done.ended
     if ends_run(node.step):
         over += done.success.passes
-        if node.step.per_item and gone + late:  # any item that is left ends it
-            share = most(0.0, arriving.passes - over) / (gone + late)
+        if node.step.per_item and done.failed + done.late:  # any item that is left ends it
+            share = most(0.0, arriving.passes - over) / (done.failed + done.late)
             gone, late = gone * share, late * share
     all_gone = gone + late + over
     if all_gone > 0:
