@@ -36,7 +36,6 @@ class Guard(NamedTuple):
     inside: Line
 
 
-Part = Work | Fork | Guard
 Line = tuple[Any, ...]  # of parts
 
 WORK = st.builds(Work, st.booleans(), st.sampled_from([0.0, 0.2, 0.5]), st.booleans())
@@ -60,7 +59,6 @@ class Built:
         self.rules = [Rule(step="s", items=float(items))]
         self.steps = [step("s", "http", yields="many")]
         self.links: list[Link] = [link("start", "s")]
-        self.names: dict[int, str] = {}  # of parts, by identity
         last = self._build(line, ["s"], None)
         self._add("z", "http", last, None)
 

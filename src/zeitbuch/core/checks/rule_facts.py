@@ -10,7 +10,7 @@ from typing import Any, NamedTuple, get_args
 from zeitbuch.core.graph.pattern_class import pattern_of
 from zeitbuch.core.model.conditions import Fact
 from zeitbuch.core.model.kinds import AI_KINDS
-from zeitbuch.core.model.outcomes import takes_faults
+from zeitbuch.core.model.outcomes import takes_outcome
 from zeitbuch.core.model.records import Binding, Connection, Prompt, Step, Trigger
 from zeitbuch.core.pricing.token_count import count_tokens
 
@@ -142,7 +142,7 @@ STEP_FACTS: dict[str, FactRow] = {
     "behind": FactRow("whether a step of that kind, name or id always runs before it", _behind, 1),
     "ahead_of": FactRow("whether a step of that kind, name or id may run after it", _ahead_of, 1),
     "within": FactRow("whether it stands in a loop, guard or group of that kind, name or id", _within, 1),
-    "handled": FactRow("whether a failure of it leads somewhere", lambda v, s: any(map(takes_faults, v.graph.leaving.get(s.id, ())))),
+    "handled": FactRow("whether a failure of it leads somewhere", lambda v, s: any(takes_outcome(one, "failure") for one in v.graph.leaving.get(s.id, ()))),
 }  # fmt: skip
 TRIGGER_FACTS: dict[str, FactRow] = {
     **PART_FACTS,

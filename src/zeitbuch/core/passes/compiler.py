@@ -25,11 +25,6 @@ from .plan import Node, Plan, Stage, Way, needs_telling_apart
 _NEVER = Value(0.0, "default", "default")
 
 
-def is_error(edge: Edge) -> bool:
-    """Whether an edge is taken only when its step fails or runs out of time."""
-    return takes_faults(edge.link)
-
-
 def _contents_of_frames(graph: Graph) -> dict[str, list[str]]:
     return {frame: [step.id for step in graph.contents.get(frame, ())] for frame in sorted(crossed_frames(graph))}
 
@@ -144,7 +139,7 @@ class Planner:
         return failure, timeout
 
     def _make_ways(self, step: Step, outgoing: list[tuple[int, Edge]]) -> tuple[bool, bool, list[Way]]:
-        onward = step.on_fault == "continue" and not any(is_error(edge) for _, edge in outgoing)
+        onward = step.on_fault == "continue" and not any(takes_faults(edge.link) for _, edge in outgoing)
         keeps_failures = keeps_timeouts = onward
         ways: list[Way] = []
         for index, edge in outgoing:

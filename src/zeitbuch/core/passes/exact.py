@@ -44,8 +44,6 @@ from .moving import (
 from .plan import Node, Plan, Stage, edges_of_tie, ends_run
 from .ranged import mean_over
 
-_SMALL = 1e-12
-
 
 def geometric_rounds(rounds: float, cap: int | None) -> float:
     """Expected rounds of a loop that ends after each round with probability 1/rounds, at most ``cap`` rounds."""

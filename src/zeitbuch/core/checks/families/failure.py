@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
-from zeitbuch.core.model.outcomes import takes_faults
+from zeitbuch.core.model.outcomes import takes_outcome
 from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.model.words import join_words
 
@@ -29,10 +29,9 @@ def _no_handling(view: FlowView) -> Iterator[Hit]:
 
 def _is_handled(flow: Flow) -> bool:
     """Whether anything in a flow says what follows a failure."""
-    routes = any(map(takes_faults, flow.links)) or bool(flow.fault_handlers)
-    return routes or any(
-        step.retry is not None or step.on_fault != "stop" or step.kind == "guard" for step in flow.steps
-    )
+    routes = any(takes_outcome(link, "failure") or takes_outcome(link, "timeout") for link in flow.links)
+    passed = any(step.retry is not None or step.on_fault != "stop" for step in flow.steps)
+    return routes or passed or bool(flow.fault_handlers)
 
 
 def _verb(step: Step) -> str:
