@@ -203,8 +203,9 @@ class ItemByItem:
 
     @staticmethod
     def _is_for_errors(way: Link) -> bool:
-        only = way.after and "success" not in way.after and {"failure", "timeout"} & set(way.after)
-        return way.role == "error" or bool(only)
+        if not way.after:
+            return way.role == "error"
+        return "success" not in way.after and bool({"failure", "timeout"} & set(way.after))
 
     def _made(self, step: Step, part: Part) -> int:
         """The items that become of those of a pass, or of one item."""

@@ -85,8 +85,9 @@ class OneByOne:
     def _goes_on(self, step: Step) -> bool:
         """Whether failures of a step are passed over."""
         takes = any(
-            link.role == "error"
-            or (link.after and "success" not in link.after and {"failure", "timeout"} & set(link.after))
+            "success" not in link.after and {"failure", "timeout"} & set(link.after)
+            if link.after
+            else link.role == "error"
             for link in self.out.get(step.id, ())
         )
         return step.on_fault == "continue" and not takes

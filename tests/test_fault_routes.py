@@ -44,6 +44,7 @@ def _alone(*ways: Link, **more: Any) -> Flow:
         (_alone(link("a", "b", "error", after=("timeout",))), _PLAIN),
         (_alone(link("a", "b", "error", after=("skip",))), _PLAIN),
         (_alone(link("a", "b"), on_fault="continue"), "It fails: the run goes on as if nothing had happened."),
+        (_alone(link("a", "b", "error", after=("skip",)), link("a", "c"), on_fault="continue"), "It fails: the run goes on as if nothing had happened."),
         (_alone(link("a", "b", "error"), retry=Retry(attempts=1)), "It fails: it is tried again once, and then the run goes on at 2 ‘B’."),
         (_within("group", link("g", "b", "error")), "It fails. ‘G’ around it fails with it, and the run goes on at 2 ‘B’."),
         (_within("parallel", link("g", "b"), on_fault="continue"), "It fails. ‘G’ around it fails with it, and the run goes on as if nothing had happened."),
