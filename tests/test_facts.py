@@ -81,7 +81,9 @@ def test_what_no_answer_means_is_called_not_stated_only_where_nothing_says_it() 
     assert not told(structs.replace(bare, links=(*bare.links, Link("ask", "tell", "error"))))
     assert not told(chain(step("ask", "approve", on_fault="continue")))
     guard = step("guard", "guard")
-    assert not told(structs.replace(chain(guard), steps=(guard, step("ask", "approve", scope="guard"))))
+    within = structs.replace(chain(guard), steps=(guard, step("ask", "approve", scope="guard"), step("tell", "send")))
+    assert told(within)  # nothing follows the guard: it takes nothing
+    assert not told(structs.replace(within, links=(*within.links, Link("guard", "tell", "error"))))
 
 
 def test_facts_of_triggers_and_flows() -> None:

@@ -16,6 +16,7 @@ from zeitbuch.core.graph.fault_routes import fault_route
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Link, Repeat, Retry
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 from zeitbuch.core.report.first_sheet.failing import failing_lines
 from zeitbuch.core.report.possible_runs import Given
 from zeitbuch.core.report.sentences import failing_words, on_error
@@ -66,7 +67,7 @@ def test_what_follows_a_failure_in_words(f: Flow, words: str) -> None:
 def test_a_way_for_time_outs_is_none_for_failures() -> None:
     graph = Graph(_alone(link("a", "b", "error", after=("timeout",))))
     assert on_error(graph, graph.steps["a"]) == "If it takes too long, the run goes on at 2 ‘B’."
-    assert failing_lines(graph) == [
+    assert failing_lines(graph, steps_that_may_run(graph)) == [
         "When ‘A’ takes too long: the run goes on at 2 ‘B’.",
         "Any other failure ends its branch, and nobody is told.",
     ]

@@ -6,10 +6,12 @@ from itertools import product
 from pathlib import Path
 from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec import structs
 
+from any_shape import Drawn, any_flows
 from builders import ask, chain, flow, link, step
 from conftest import draws
 from zeitbuch.core.graph.flow_calls import call_words, calls_of, shared_of, stores_of
@@ -17,6 +19,7 @@ from zeitbuch.core.graph.pattern_class import pattern_reason
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Binding, Connection, Estate, Flow, Ref, Repeat, Trigger
 from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 from zeitbuch.core.report.possible_runs import Given
 from zeitbuch.core.report.what_if import WhatIfSimulation
 
@@ -207,6 +210,35 @@ def test_cycles_error_routes_and_loops() -> None:
     assert found["end", "in"] == "sometimes" and found["end", "each"] == "always"  # a loop may have nothing to do
     ways = Reachability(Graph(made))
     assert ways.back_links == [("check", "try")] and ways.longest == ["try", "check", "each", "in", "end"]
+
+
+_ABC = [link("start", "a"), link("a", "b"), link("b", "c")]
+
+
+@pytest.mark.parametrize(
+    ("made", "way"),
+    [
+        (flow([step("a"), step("b", enabled=False), step("c")], _ABC), ["a", "c"]),
+        (flow([step("a"), step("b"), step("c"), step("d")], [*_ABC[:1], link("b", "c"), link("c", "d")]), ["a"]),
+        (flow([step("a"), step("b"), step("c")], [*_ABC[:2], link("b", "c", after=("skip",))]), ["a", "b"]),
+        (flow([step("a"), step("b", enabled=False), step("c")], [*_ABC[:2], link("b", "c", "error")]), ["a"]),
+        (flow([step("a"), step("b", enabled=False), step("c")], [*_ABC[:2], link("b", "c", after=("skip",))]), ["a", "c"]),
+        (flow([step("a"), step("b"), step("c"), step("d")], [*_ABC[:2], link("b", "c", after=("skip",)), link("c", "d")]), ["a", "c", "d"]),
+        (flow([step("g", "group", enabled=False), step("a", scope="g"), step("b")], [link("start", "g"), link("g", "b")]), ["b"]),
+        (flow([step("a"), step("b")], [link("a", "b")]), ["a", "b"]),
+        (flow([], []), []),
+    ],
+)  # fmt: skip
+def test_the_longest_way_is_one_that_runs(made: Flow, way: list[str]) -> None:
+    assert Reachability(Graph(made)).longest == way
+
+
+@settings(max_examples=draws(60), deadline=None)
+@given(any_flows())
+def test_steps_of_the_longest_way_may_run(drawn: Drawn) -> None:
+    graph = Graph(drawn.flow)
+    way = Reachability(graph).longest
+    assert len(set(way)) == len(way) and set(way) <= steps_that_may_run(graph)
 
 
 def test_what_a_failed_step_leaves_is_there_on_its_error_route_alone() -> None:

@@ -19,6 +19,7 @@ from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Origin
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 from zeitbuch.core.report.blocks import Block, Heading, Links, Page, Paragraph, Picture
 from zeitbuch.core.report.brief.brief import FlowDraft, draft_blocks
 from zeitbuch.core.report.document import flow_page
@@ -92,6 +93,8 @@ class DocumentMaker:
         self.pages = {flow.id: (flow.title, files[id(flow)]) for flow in reversed(about.estate.flows)}
         self.estimates = {one.id: one for one in reversed(result.flows)} if result is not None else {}
         self.titles = titles_of(about.estate.flows)
+        self.by_id = {flow.id: flow for flow in reversed(about.estate.flows)}
+        self.running: dict[str, frozenset[str]] = {}
         self.calls: dict[str, list[Call]] = {}
         for call in calls_of(about.estate):
             for key in dict.fromkeys((call.source, call.target)):
@@ -137,10 +140,9 @@ class DocumentMaker:
         """What stands beside a flow on its first sheet."""
         calls = self.calls.get(flow.id, ())
         mine = [call for call in calls if call.source == flow.id]
-        callers = [
-            self._name(call.source, call.source) for call in calls if call.target == flow.id and call.how in _CALLS
-        ]
-        called = [self._name(call.target, call.name) for call in mine if call.how in _CALLS]
+        made = [call for call in calls if call.how in _CALLS and self._is_made(call)]
+        callers = [self._name(call.source, call.source) for call in made if call.target == flow.id]
+        called = [self._name(call.target, call.name) for call in made if call.source == flow.id]
         handlers = [
             self.pages[call.target][0] if call.target in self.pages else call.name
             for call in mine
@@ -160,6 +162,13 @@ class DocumentMaker:
             _recorded_words(self.about.reviews.get(flow.id)),
             usage_lines(Graph(flow), self.about.actuals.get(flow.id)) if self.about.actuals is not None else (),
         )
+
+    def _is_made(self, call: Call) -> bool:
+        """Whether some run comes to a step that makes a call."""
+        if call.source not in self.running:
+            source = self.by_id.get(call.source)
+            self.running[call.source] = steps_that_may_run(Graph(source)) if source is not None else frozenset()
+        return not self.running[call.source].isdisjoint(call.steps)
 
     def _name(self, key: str, otherwise: str) -> str:
         return quote_name(self.pages[key][0] if key in self.pages else otherwise)

@@ -18,8 +18,10 @@ from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.references import ref_words
 
 from .compiler import Planner
-from .plan import Plan, Stage
+from .longest_way import longest_way
+from .plan import Plan
 from .steps_before import StepsBefore
+from .steps_that_run import steps_that_may_run
 
 Trust = Literal["always", "sometimes", "later", "never", "missing"]
 _DOING = frozenset({"write", "send", "delete", "spend"})
@@ -188,32 +190,7 @@ class Reachability:
     @cached_property
     def longest(self) -> list[str]:
         """The steps of the longest way through the flow, contents of scopes once each (the critical path in steps)."""
-        return self._longest_in(self.plan.top)
-
-    def _longest_in(self, stage: Stage) -> list[str]:
-        forward: dict[str, list[str]] = {}
-        for edge in stage.edges:
-            if not edge.back:
-                forward.setdefault(edge.target, []).append(edge.source)
-        whole: list[str] = []
-        lengths: dict[str, int] = {}
-        came: dict[str, str | None] = {}
-        inside: dict[str, list[str]] = {}
-        for node in stage.nodes:
-            step = node.step
-            inside[step.id] = self._longest_in(node.inner) if node.inner is not None else []
-            own = 1 + len(inside[step.id])
-            sources = [text for text in forward.get(step.id, ()) if text in lengths]
-            first = max(sources, key=lengths.__getitem__, default=None)
-            lengths[step.id] = own + (lengths[first] if first is not None else 0)
-            came[step.id] = first
-        if not lengths:
-            return []
-        place: str | None = max(lengths, key=lengths.__getitem__)
-        while place is not None:  # from the end to the start
-            whole += [*reversed(inside[place]), place]
-            place = came[place]
-        return whole[::-1]
+        return longest_way(self.plan, steps_that_may_run(self.graph))
 
     def widest_spread(self) -> tuple[int, int]:
         """The most ways that leave one step, and the most that lead to one."""

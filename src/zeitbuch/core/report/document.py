@@ -17,6 +17,7 @@ from zeitbuch.core.model.records import Connection, Flow, Step
 from zeitbuch.core.model.sheet import Column, Sheet, number_text, percent_text
 from zeitbuch.core.model.words import join_words, triggers_words
 from zeitbuch.core.passes.reachability import taken_values
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 from zeitbuch.core.pricing.units import UNITS
 
 from .blocks import Block, Bullets, Facts, Heading, Page, Paragraph, Picture, Table
@@ -43,12 +44,12 @@ def _flow_facts(flow: Flow) -> Facts:
     return Facts(tuple((key, value) for key, value in pairs if value))
 
 
-def _connection_blocks(flow: Flow) -> list[Block]:
+def _connection_blocks(graph: Graph) -> list[Block]:
+    flow = graph.flow
     if not flow.connections:
         return [Paragraph("The export names none.", quiet=True)]
-    rows: list[tuple[Any, ...]] = []
-    for connection in flow.connections:
-        _connection_row(flow, connection, rows)
+    running = steps_that_may_run(graph)
+    rows = [_connection_row(flow, connection, running) for connection in flow.connections]
     columns = (
         Column("name", "connection"),
         Column("service", "service"),
@@ -59,23 +60,18 @@ def _connection_blocks(flow: Flow) -> list[Block]:
     return [Table(Sheet(columns, tuple(rows)))]
 
 
-def _connection_row(flow: Flow, connection: Connection, rows: list[tuple[Any, ...]]) -> None:
-    users = sum(step.connection == connection.id for step in flow.steps) + sum(
-        trigger.connection == connection.id for trigger in flow.triggers
-    )
-    effects = dict.fromkeys(
-        EFFECTS[step.effect].verb
-        for step in flow.steps
-        if step.connection == connection.id and EFFECTS[step.effect].verb
-    )
-    rows.append(
-        (
-            connection.name or connection.id,
-            connection.service,
-            connection.account,
-            ", ".join(effects) or ("nothing known" if users else "not used"),
-            users,
-        )
+def _connection_row(flow: Flow, connection: Connection, running: frozenset[str]) -> tuple[Any, ...]:
+    steps = [step for step in flow.steps if step.connection == connection.id]
+    acting = [step for step in steps if step.id in running]
+    triggers = sum(trigger.connection == connection.id for trigger in flow.triggers)
+    effects = ", ".join(dict.fromkeys(verb for step in acting if (verb := EFFECTS[step.effect].verb)))
+    idle = "nothing as it stands" if steps and not acting and not triggers else "nothing known"
+    return (
+        connection.name or connection.id,
+        connection.service,
+        connection.account,
+        effects or (idle if steps or triggers else "not used"),
+        len(steps) + triggers,
     )
 
 
@@ -169,7 +165,7 @@ def flow_page(
     blocks += [Heading(2, "Triggers", "triggers")]
     lines = phrases.triggers_list(flow)
     blocks.append(Bullets(tuple(lines)) if lines else Paragraph("The export names no trigger."))
-    blocks += [Heading(2, "Connections", "connections"), *_connection_blocks(flow), *_variable_blocks(graph)]
+    blocks += [Heading(2, "Connections", "connections"), *_connection_blocks(graph), *_variable_blocks(graph)]
     blocks += [Heading(2, "Steps", "steps"), *steps_section(graph)]
     found = (
         next((flow_estimate for flow_estimate in result.flows if flow_estimate.id == flow.id), None)

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from zeitbuch.core.graph.fault_routes import FaultRoute, fault_route
 from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
@@ -13,6 +13,7 @@ from zeitbuch.core.model.kinds import EFFECT_ROWS, NOT_TOOLS, TRIGGERS
 from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 
 from .step_phrases import asked_people, step_words
 
@@ -27,40 +28,40 @@ def when_words(trigger: Trigger) -> str:
     return f"{text} (if {trigger.condition})" if trigger.condition else text
 
 
-def _outside_words(graph: Graph) -> list[str]:
+def _outside_words(graph: Graph, steps: Sequence[Step]) -> list[str]:
     """'reads from A and B', 'sends through C' ..."""
     found = []
     for row in EFFECT_ROWS[1:]:
-        steps = [step for step in graph.in_order() if step.effect == row.effect]
-        if steps:
-            names = list(dict.fromkeys(quote_name(connection_name(graph.flow, step) or step.title) for step in steps))
+        acting = [step for step in steps if step.effect == row.effect]
+        if acting:
+            names = list(dict.fromkeys(quote_name(connection_name(graph.flow, step) or step.title) for step in acting))
             found.append(f"{row.phrase} {join_words(names)}")
     return found
 
 
 def summary_sentences(graph: Graph) -> str:
-    """What a flow does, in two sentences."""
+    """What a flow does, in two sentences: how large it is, and what those of its steps do that some run comes to."""
     flow = graph.flow
     steps = [step for step in graph.in_order() if step.kind != "note"]
     using = {step.id for step in ai_steps(flow)}
     called = [step for step in steps if step.id in using]
-    start = _start_words(flow)
-    first = f"{start}, the flow starts; it has {count_words(len(steps), 'step')}"
+    first = f"{_start_words(flow)}; it has {count_words(len(steps), 'step')}"
     if called:
         first = _called_words(graph, called, first, steps)
-    return _outcome_words(graph, steps, first)
+    running = steps_that_may_run(graph)
+    return _outcome_words(graph, [step for step in steps if step.id in running], first)
 
 
 def _start_words(flow: Flow) -> str:
-    start = join_words(
-        [
-            when_words(trigger) if index == 0 else when_words(trigger)[:1].lower() + when_words(trigger)[1:]
-            for index, trigger in enumerate(flow.triggers)
-        ],
-        "or",
-    )
-    start = start or "The export names no trigger; when it is started"
-    return start
+    """'When a form is sent, the flow starts'; of triggers that are switched off none starts it."""
+    words = [when_words(trigger) for trigger in flow.triggers if trigger.enabled]
+    if words:
+        start = join_words([words[0], *[f"{more[:1].lower()}{more[1:]}" for more in words[1:]]], "or")
+    elif flow.triggers:
+        return "Its triggers are switched off, so that by itself the flow does not start"
+    else:
+        start = "The export names no trigger; when it is started"
+    return f"{start}, the flow starts"
 
 
 def _called_words(graph: Graph, called: list[Step], first: str, steps: list[Step]) -> str:
@@ -73,9 +74,9 @@ def _called_words(graph: Graph, called: list[Step], first: str, steps: list[Step
 
 
 def _outcome_words(graph: Graph, steps: list[Step], first: str) -> str:
-    parts = _outside_words(graph)
+    parts = _outside_words(graph, steps)
     people = [quote_name(step.title) for step in steps if step.kind == "approve"]
-    second = f"It {join_words(parts)}" if parts else "It changes nothing outside"
+    second = f"It {join_words(parts)}" if parts else "It changes nothing outside, as far as the export says"
     if people:
         second += f"; a person decides at {join_words(people)}"
     subflows = list(dict.fromkeys(quote_name(graph.called_title(step)) for step in steps if step.calls))
@@ -102,6 +103,7 @@ def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
 
 
 REST, NO_WAY = "anything else", "no way leads on"
+_UNSTATED = "not stated in the export"
 
 
 def leaves_rest_open(graph: Graph, step: Step) -> bool:
@@ -113,7 +115,7 @@ def on_error(graph: Graph, step: Step) -> str:
     """What happens when a step fails, as a sentence; empty when it just ends the branch and has no retries."""
     found = fault_route(graph, step)
     said = _words_after(graph, step, found) if found.at == step.id and found.end in ("route", "continues") else ""
-    parts = [_retry_words(step.retry)] if step.retry is not None else []
+    parts = [retry_words(step.retry)] if step.retry is not None else []
     if said or parts:
         parts.append(said or _beyond_words(graph, found))
     late = late_words(graph, step)
@@ -135,7 +137,7 @@ def failing_words(graph: Graph, step: Step, head: str = "It fails") -> str:
     own = found.at == step.id and found.end in ("route", "continues")
     if step.retry is not None:
         said = _words_after(graph, step, found) if own else _beyond_words(graph, found)
-        return f"{head}: {_retry_words(step.retry)}, and then {said}."
+        return f"{head}: {retry_words(step.retry)}, and then {said}."
     return f"{head}: {_words_after(graph, step, found)}." if own else f"{head}. {_lost_words(graph, found)}"
 
 
@@ -169,7 +171,8 @@ def _beyond_words(graph: Graph, found: FaultRoute) -> str:
     return f"{name}{around} {does}, and {_words_after(graph, graph.steps[found.at], found)}"
 
 
-def _retry_words(retry: Retry) -> str:
+def retry_words(retry: Retry) -> str:
+    """'it is tried again up to 2 times, 30 seconds apart'."""
     if retry.attempts == 1:
         again = "once" + (f" after {span_words(retry.wait)}" if retry.wait else "")
     else:
@@ -199,12 +202,13 @@ def _model_name(graph: Graph, step: Step) -> str:
 
 
 def _inside(graph: Graph, step: Step) -> list[Step]:
-    return [inner for inner in graph.children.get(step.id, []) if inner.kind != "note"]
+    """What a block runs."""
+    return [inner for inner in graph.children.get(step.id, []) if inner.kind != "note" and inner.enabled]
 
 
 def _agent_sentence(graph: Graph, step: Step) -> str:
     use = model_of(graph, step)
-    helpers = graph.used_by(step.id)
+    helpers = [helper for helper in graph.used_by(step.id) if helper.enabled]
     tools = [quote_name(helper.title) for helper in helpers if helper.kind not in NOT_TOOLS]
     memory = [quote_name(helper.title) for helper in helpers if helper.kind == "memory"]
     text = f"Hands the task to an agent on {_model_name(graph, step)}"
@@ -236,18 +240,24 @@ def _loop_sentence(graph: Graph, step: Step) -> str:
 
 
 def _parallel_sentence(graph: Graph, step: Step) -> str:
-    if not _inside(graph, step):
+    level = graph.levels.get(step.id)
+    entries = [quote_name(entry.title) for entry in level.entry_steps() if entry.enabled] if level is not None else []
+    if not entries:
         return "Runs branches side by side"
-    entries = [quote_name(entry.title) for entry in graph.levels[step.id].entry_steps()]
     return f"Runs {join_words(entries)} side by side and waits for all"
 
 
 def _guard_sentence(graph: Graph, step: Step) -> str:
-    return f"Runs {count_words(len(_inside(graph, step)), 'step')} and catches what fails in them"
+    runs = f"Runs {count_words(len(_inside(graph, step)), 'step')}"
+    leaving = graph.leaving.get(step.id, ())
+    if step.on_fault == "continue" or any(outcomes.takes_outcome(link, "failure") for link in leaving):
+        return f"{runs} and catches what fails in them"
+    return f"{runs}; what follows when something in it fails the export does not say"
 
 
 def _group_sentence(graph: Graph, step: Step) -> str:
-    return f"Holds {count_words(len(_inside(graph, step)), 'step')} together"
+    inside = [inner for inner in graph.children.get(step.id, []) if inner.kind != "note"]
+    return f"Holds {count_words(len(inside), 'step')} together"
 
 
 def _approve_sentence(graph: Graph, step: Step) -> str:
@@ -256,13 +266,20 @@ def _approve_sentence(graph: Graph, step: Step) -> str:
 
 
 def silence_facts(graph: Graph, step: Step) -> list[tuple[str, str]]:
-    """That nothing says what happens when a person who is asked does not answer: neither a word of the export nor a way out."""
+    """That nothing says what happens when a person who is asked does not answer: neither a word of the export nor anything that takes what
+    runs out of time."""
     silent = step.approval is None or step.approval.silence is None
-    routed = any(outcomes.takes_outcome(link, "timeout") for link in graph.leaving.get(step.id, ()))
-    around = [graph.steps[text].kind for text in graph.scope_path(step.id) if text is not None]
-    if step.kind != "approve" or not silent or routed or step.on_fault == "continue" or "guard" in around:
+    if step.kind != "approve" or not silent or fault_route(graph, step, "timeout").end not in ("nothing", "unknown"):
         return []
-    return [("Without an answer", "not stated in the export")]
+    return [("Without an answer", _UNSTATED)]
+
+
+def silence_words(graph: Graph, step: Step) -> str:
+    """What becomes of an approval that nobody answers, where the export has no word for it: what becomes of a step that runs out of time."""
+    found = fault_route(graph, step, "timeout")
+    if found.end in ("nothing", "unknown"):
+        return _UNSTATED
+    return _words_after(graph, step, found) if found.at == step.id else _beyond_words(graph, found)
 
 
 # Kinds of which a sentence of its own says more than half a one.

@@ -81,7 +81,8 @@ def _small(text: str) -> str:
 
 def _agent(graph: Graph, step: Step) -> str:
     use = model_of(graph, step)
-    tools = [quote_name(tool.title) for tool in graph.tools_of(step.id) if tool.kind not in NOT_TOOLS]
+    usable = [tool for tool in graph.used_by(step.id) if tool.kind not in NOT_TOOLS and tool.enabled]
+    tools = [quote_name(tool.title) for tool in usable]
     may = f", may use {join_words(tools, 'and')}" if tools else ""
     most = f", at most {count_words(use.max_turns, 'turn')}" if use is not None and use.max_turns else ""
     return f"is an agent on {model_name(graph, step)}{may}{most}"

@@ -4,49 +4,60 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.outcomes import takes_outcome
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import join_words, span_words
-from zeitbuch.core.report.sentences import failing_words, late_words, silence_facts
+from zeitbuch.core.report.sentences import failing_words, late_words, retry_words, silence_words
 from zeitbuch.core.report.step_phrases import asked_people, step_phrase
 
 _NOBODY = ", and nobody is told."
 _OTHERS = "Any other failure ends its branch, and nobody is told."
 _NONE = "No failure has a route and nothing is tried again: the branch ends, and nobody is told."
 _PLAIN = "Nothing takes the fault, and the branch ends there."
+_MEANING = {
+    "approves": "it is taken as a yes",
+    "rejects": "it is taken as a no",
+    "escalates": "somebody else is asked",
+    "waits": "the run waits on",
+}
 
 
-def failing_lines(graph: Graph, handlers: Sequence[str] = ()) -> list[str]:
-    """Sentences: steps with a route, a retry or a guard around them, approvals that nobody answers, and all others;
-    ``handlers`` are the flows that take what fails (names)."""
+def failing_lines(graph: Graph, running: frozenset[str], handlers: Sequence[str] = ()) -> list[str]:
+    """Sentences: steps with a route, a retry or a guard around them, approvals that nobody answers, and all others. ``running``: the
+    steps that some run comes to; ``handlers`` are the flows that take what fails (names)."""
     told: dict[str, list[str]] = {}
     late: dict[str, list[str]] = {}
     others = 0
-    for step in graph.in_order():
-        if step.kind == "note" or step.id in graph.host or not step.enabled or step.kind == "approve":
-            continue
+    steps = [step for step in graph.in_order() if step.id in running and step.kind != "note"]
+    for step in [one for one in steps if one.id not in graph.host]:
         words = failing_words(graph, step)
         if words.endswith(_PLAIN):
             others += 1
         else:
             told.setdefault(words.removeprefix("It fails"), []).append(quote_name(step.title))
-        if words := late_words(graph, step):
+        words = late_words(graph, step)
+        if words and step.kind != "approve":
             late.setdefault(words, []).append(quote_name(step.title))
     lines = [f"When {join_words(names, 'or')} fails{_tail(words)}" for words, names in told.items()]
     lines += [f"When {join_words(names, 'or')} takes too long: {words}." for words, names in late.items()]
-    lines += [
-        line
-        for step in graph.in_order()
-        if step.kind == "approve" and step.enabled
-        for line in _silence_lines(graph, step)
-    ]
+    lines += [line for step in steps if (line := _retried_tool(graph, step))]
+    lines += [f"When {who} does not answer {words}." for who, words in _silences(graph, steps)]
     if others:
         said = _OTHERS if lines else _NONE
         lines.append(said.replace(_NOBODY, ".") if handlers else said)
     return [*lines, *_handler_lines(handlers)]
+
+
+def _retried_tool(graph: Graph, step: Step) -> str:
+    """What is tried again of what is attached to another step; what that makes of a failure no export says."""
+    if step.id not in graph.host or step.retry is None:
+        return ""
+    host = quote_name(graph.steps[graph.host[step.id]].title)
+    return f"When {quote_name(step.title)} fails: {retry_words(step.retry)}; what {host} then does the export does not say."
 
 
 def _tail(words: str) -> str:
@@ -55,24 +66,23 @@ def _tail(words: str) -> str:
     return f": {text[:1].lower()}{text[1:]}" if text else "."
 
 
-def _silence_lines(graph: Graph, step: Step) -> list[str]:
-    who = asked_people(graph, step) or "whoever is asked"
-    said = step.approval.silence if step.approval is not None else None
-    within = f" within {span_words(step.timeout)}" if step.timeout is not None else ""
-    head = f"When {who} does not answer {quote_name(step.title)}{within}"
-    routes = [link for link in graph.leaving.get(step.id, ()) if "timeout" in link.after]
+def _silences(graph: Graph, steps: Sequence[Step]) -> Iterator[tuple[str, str]]:
+    """Who does not answer, and what follows then."""
+    for step in steps:
+        if step.kind == "approve" and (words := _silence_words(graph, step)):
+            within = f" within {span_words(step.timeout)}" if step.timeout is not None else ""
+            yield asked_people(graph, step) or "whoever is asked", f"{quote_name(step.title)}{within}: {words}"
+
+
+def _silence_words(graph: Graph, step: Step) -> str:
+    """What follows when nobody answers: where ways for that lead, what the export says that it means, else what becomes of a step that
+    runs out of time."""
+    routes = [link for link in graph.leaving.get(step.id, ()) if takes_outcome(link, "timeout")]
     if routes:
         ways = [f"{step_phrase(graph, graph.steps[link.target])}{_and_then(graph, link.target)}" for link in routes]
-        return [f"{head}: {join_words(ways)}."]
-    meaning = {
-        "approves": "it is taken as a yes",
-        "rejects": "it is taken as a no",
-        "escalates": "somebody else is asked",
-        "waits": "the run waits on",
-    }
-    if said is not None:
-        return [f"{head}: {meaning[said]}."]
-    return [f"{head}: {words}." for _, words in silence_facts(graph, step)]
+        return join_words(list(dict.fromkeys(ways)))
+    said = step.approval.silence if step.approval is not None else None
+    return _MEANING[said] if said is not None else silence_words(graph, step)
 
 
 def _and_then(graph: Graph, key: str) -> str:

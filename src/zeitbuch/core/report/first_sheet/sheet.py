@@ -17,6 +17,7 @@ from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.records import Trigger
 from zeitbuch.core.model.sheet import number_text
 from zeitbuch.core.model.words import join_words
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 from zeitbuch.core.report.blocks import Block, Bullets, Facts, Heading, Outline, Paragraph
 from zeitbuch.core.report.finding_marks import open_points
 from zeitbuch.core.report.sentences import when_words
@@ -67,21 +68,15 @@ def told_blocks(graph: Graph, facts: SheetFacts) -> list[Block]:
         Heading(2, "How it goes", "course"),
         Outline(tuple(course_lines(graph)) or ((0, "The flow has no steps."),)),
     ]
-    blocks += _part("Who decides what", deciding_lines(graph) or [_undecided(graph)])
-    blocks += _part("What it may do outside", reaching_lines(graph))
+    running = steps_that_may_run(graph)
+    blocks += _part("Who decides what", deciding_lines(graph, running))
+    blocks += _part("What it may do outside", reaching_lines(graph, running))
     blocks += _part(
         "When something fails",
-        failing_lines(graph, facts.handlers or flow.fault_handlers) or ["The export says nothing of failures."],
+        failing_lines(graph, running, facts.handlers or flow.fault_handlers)
+        or ["The export says nothing of failures."],
     )
     return blocks
-
-
-def _undecided(graph: Graph) -> str:
-    """What is said where no model and no person decides; of steps that no rule classifies nobody knows."""
-    unknown = [quote_name(step.title) for step in graph.in_order() if step.kind == "other" and step.enabled]
-    if not unknown:
-        return "Everything follows from data and fixed values."
-    return f"No model and no person decides; whether {join_words(unknown, 'or')} does is not known, for no rule classifies it."
 
 
 def _part(title: str, lines: Iterable[str]) -> list[Block]:
