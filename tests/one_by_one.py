@@ -19,7 +19,7 @@ class OneByOne:
     def __init__(self, drawn: Drawn, runs: int, seed: int) -> None:
         self.drawn, self.random = drawn, random.Random(seed)
         self.failure = {rule.step: float(rule.failure) for rule in drawn.rules if isinstance(rule.failure, float)}
-        self.items = {rule.step: int(rule.items) for rule in drawn.rules if isinstance(rule.items, float)}
+        self.items = {rule.step: rule.items for rule in drawn.rules if isinstance(rule.items, float)}
         self.steps: dict[str | None, list[Step]] = {}
         for step in drawn.flow.steps:
             self.steps.setdefault(step.scope, []).append(step)
@@ -71,15 +71,17 @@ class OneByOne:
         tries = (step.retry.attempts if step.retry is not None else 0) + 1
         if step.kind == "loop" and step.id in self.steps:
             self.executed[step.id] += 1
-            rounds = [self._go_through(step.id) for _ in range(self.items[step.id])]
+            whole = int(self.items[step.id])
+            more = self.random.random() < self.items[step.id] - whole
+            rounds = [self._go_through(step.id) for _ in range(whole + more)]
             return "ended" if "ended" in rounds else "success"
-        if step.id in self.steps:
-            self.executed[step.id] += 1
-            return self._go_through(step.id)
         for _ in range(tries):
             self.executed[step.id] += 1
-            if self.random.random() >= self.failure.get(step.id, 0.0):
-                return "success"
+            found = self._go_through(step.id) if step.id in self.steps else "success"
+            if self.random.random() < self.failure.get(step.id, 0.0):
+                found = "failure"
+            if found != "failure":
+                return found
         return "failure"
 
     def _goes_on(self, step: Step) -> bool:

@@ -56,6 +56,23 @@ def _alone(*ways: Link, **more: Any) -> Flow:
         (_within("loop", link("g", "b")), "It fails. Nothing takes the fault; the export does not say whether ‘G’ goes on with its next item."),
         (_within("loop", link("g", "b", "error"), repeat=Repeat(on_item_fault="stop")), "It fails. ‘G’ ends, and the run goes on at 2 ‘B’."),
         (_within("loop", link("g", "b"), repeat=Repeat(on_item_fault="stop")), "It fails. Nothing takes the fault; ‘G’ ends."),
+        (_alone(link("a", "b"), retry=Retry(attempts=0)), _PLAIN),
+        (
+            _within("guard", link("g", "b", "error"), retry=Retry(attempts=1)),
+            "It fails. ‘G’ around it is tried again once, and then takes the fault, and the run goes on at 2 ‘B’.",
+        ),
+        (
+            _within("guard", link("g", "b"), retry=Retry(attempts=2)),
+            "It fails. ‘G’ around it is tried again up to 2 times, and then nothing takes the fault, and the branch ends there.",
+        ),
+        (
+            _within("group", link("o", "b", "error"), outer="group", retry=Retry(attempts=1)),
+            "It fails. ‘G’ around it is tried again once, and then ‘O’ around it fails with it, and the run goes on at 2 ‘B’.",
+        ),
+        (
+            _within("guard", outer="loop", retry=Retry(attempts=1)),
+            "It fails. ‘G’ around it is tried again once, and then the export does not say whether ‘O’ goes on with its next item.",
+        ),
         (_within("guard", outer="loop"), "It fails. Nothing takes the fault; the export does not say whether ‘O’ goes on with its next item."),
     ],
 )  # fmt: skip

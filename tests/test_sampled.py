@@ -197,7 +197,7 @@ MUTANTS: dict[str, tuple[Any, str, Callable[[Any], Any]]] = {
     "sampled: repetitions are not counted": (
         StepDraws,
         "draw_attempts",
-        lambda old: lambda self, node, n, s: (n, *old(self, node, n, s)[1:]),
+        lambda old: lambda self, node, n, *more: (n, *old(self, node, n, *more)[1:]),
     ),
     "sampled: a loop goes round once": (StepDraws, "sum_draws", lambda _: lambda self, counts, items: counts),
     "sampled: every case in equal parts": (CaseDraws, "_exclusive_cases", lambda _: _even),
@@ -216,6 +216,12 @@ MUTANTS: dict[str, tuple[Any, str, Callable[[Any], Any]]] = {
         "draw_of_attempts",
         lambda _: lambda self, parts, attempts, last: parts,
     ),
+    "sampled: a block is tried once": (
+        Sample,
+        "_try_again",
+        lambda old: lambda self, node, *more: old(self, structs.replace(node, tries=0), *more),
+    ),
+    "exact: a block is tried once": (exact_rules, "try_again", lambda _: lambda node, reached, arriving, *_: arriving),
     "exact: branches meet with their minimum": (
         ExactJoins,
         "_expected_waiting",

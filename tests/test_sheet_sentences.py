@@ -14,6 +14,7 @@ from conftest import draws
 from test_sampled import both
 from zeitbuch.app.document import DocumentFacts, DocumentMaker
 from zeitbuch.core.assumptions.rules import Rule
+from zeitbuch.core.graph.pattern_class import pattern_reason
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Binding, Connection, Estate, Flow, ModelUse, Ref, Retry, Step
 from zeitbuch.core.passes.steps_that_run import steps_that_may_run
@@ -96,6 +97,28 @@ DECIDED = {
     "tools of an agent that is switched off": (_agent(step("t", "tool", inputs=_PICKS), enabled=False), ["Everything follows from data and fixed values."]),
     "a picture": (chain(step("m", "model", model=ModelUse(modality="image"))), ["A model makes what ‘M’ gives.", _NOBODY]),
 }  # fmt: skip
+
+
+_PACKED = (Binding(name="label", refs=(Ref(step="m"),)), Binding(name="sum", refs=(Ref(step="start"),)))
+
+
+@pytest.mark.parametrize(("path", "by"), [("label", True), ("label.text", True), ("sum", False), ("", True)])
+def test_of_what_was_put_together_the_part_that_is_read_counts(path: str, by: bool) -> None:
+    f = _decision(step("s", inputs=_PACKED))
+    reads = structs.replace(f.steps[2], refs=(Ref(step="s", path=path),))
+    lines = _deciding(structs.replace(f, steps=(*f.steps[:2], reads, *f.steps[3:])))
+    assert (_BY_M in lines) == by
+
+
+def test_the_reason_of_a_pattern_says_who_chooses_and_what_is_not_known() -> None:
+    told = {
+        "1 model call at fixed places and no agent: nothing chooses its own steps": chain(step("m", "model")),
+        "1 model call at fixed places and no agent: an answer decides which way ‘D’ goes, and nothing else chooses its own steps": _decision(),
+        "no step but ‘P’ (reading documents) uses a model": chain(step("p", "parse", model=ModelUse(name="x"))),
+        "no step that a rule classifies uses a model; whether ‘O’ does is not known": chain(step("o", "other")),
+        "one agent with 1 tool and no memory: a dispatcher is not needed": _agent(step("t", "tool"), step("u", "tool", enabled=False)),
+    }  # fmt: skip
+    assert {pattern_reason(Graph(f)): f for f in told.values()} == told
 
 
 @pytest.mark.parametrize("name", DECIDED)

@@ -225,14 +225,14 @@ class Walk:
         return out, n - out
 
     def _guard(self, tree: Tree, n: int) -> tuple[int, int]:
-        """What a scope holds runs in every attempt; a pass goes on when its last attempt and all in it went well."""
+        """What a scope holds runs in every attempt; a pass goes on when one attempt and all in it went well."""
         out = 0
         for _ in range(n):
             for _ in range(tree.more.get("r", 0) + 1):
                 self.count(tree.key, 1)
                 inside = self._walk_each(tree.parts, 1)
-                if not self.choose(tree.more.get("f", 0.0)):
-                    out += inside
+                if not self.choose(tree.more.get("f", 0.0)) and inside:
+                    out += 1
                     break
         if "aside" in tree.more:
             self.count(tree.more["aside"], n - out)

@@ -8,7 +8,10 @@ from zeitbuch.core.model.outcomes import deciding_steps
 from zeitbuch.core.model.records import Flow, PatternClass, Step
 from zeitbuch.core.model.words import count_words, join_words
 
+from .answers import models_deciding
 from .topology import Graph
+
+_NO_CHOICE = "nothing chooses its own steps"
 
 
 def pattern_of(flow: Flow) -> PatternClass:
@@ -45,15 +48,32 @@ def pattern_reason(graph: Graph) -> str:
     agents = [step for step in steps if step.kind == "agent"]
     match pattern_of(graph.flow):
         case "plain":
-            return "no step uses a model"
+            return _plain_words(steps)
         case "assisted":
             models = sum(step.kind in ("model", "embed") and step.id not in graph.host for step in steps)
-            return f"{count_words(models, 'model call')} at fixed places and no agent: nothing chooses its own steps"
+            chosen = [step for step in steps if step.enabled and models_deciding(graph, step)]
+            goes = "goes" if len(chosen) == 1 else "go"
+            said = f"an answer decides which way {_quoted_list(chosen)} {goes}, and nothing else chooses its own steps"
+            return f"{count_words(models, 'model call')} at fixed places and no agent: {said if chosen else _NO_CHOICE}"
         case "agent":
             return f"one agent with {_equipment_words(graph, agents[0])}: a dispatcher is not needed"
         case "ensemble":
             return f"{len(agents)} agents at fixed places ({_quoted_list(agents)}): nothing chooses between them"
     return _dispatching_agents(graph, agents) or _dispatching_decision(graph, steps, agents)
+
+
+def _plain_words(steps: list[Step]) -> str:
+    """That no model is used, as far as that is known: documents may be read by one, and what no rule classifies may use any."""
+    reading = [step for step in steps if step.kind == "parse" and step.model is not None and step.model.name]
+    unknown = [step for step in steps if step.kind == "other"]
+    which = " that a rule classifies" if unknown else ""
+    but = f" but {_quoted_list(reading)} (reading documents)" if reading else ""
+    said = f"no step{which}{but} uses a model"
+    return (
+        f"{said}; whether {join_words([f'‘{one.title}’' for one in unknown], 'or')} does is not known"
+        if unknown
+        else said
+    )
 
 
 def _quoted_list(steps: list[Step]) -> str:
@@ -85,7 +105,7 @@ def _dispatching_decision(graph: Graph, steps: list[Step], agents: list[Step]) -
 
 
 def _equipment_words(graph: Graph, agent: Step) -> str:
-    helpers = graph.used_by(agent.id)
+    helpers = [step for step in graph.used_by(agent.id) if step.enabled]
     tools = sum(step.kind not in NOT_TOOLS for step in helpers)
     memories = sum(step.kind == "memory" for step in helpers)
     return f"{count_words(tools, 'tool') if tools else 'no tools'} and {'a memory' if memories else 'no memory'}"

@@ -37,12 +37,14 @@ from .moving import (
     expected_tries,
     items_left,
     items_with,
+    make_pass,
     passes_left,
     sum_losses,
     with_failed,
 )
 from .plan import Node, Plan, Stage, edges_of_tie, ends_run
 from .ranged import mean_over
+from .tried_blocks import try_again
 
 
 def geometric_rounds(rounds: float, cap: int | None) -> float:
@@ -245,7 +247,7 @@ class Passes:
         for helper in node.each_time:
             amount, weak = self._used_by_all(node, helper.step, attempts, evidence)
             self._run_node(helper, Moving(amount, amount, NEVER, weak))
-        self.of[step.id] = self._make_pass(node, turns, attempts, evidence)
+        self.of[step.id] = make_pass(node, turns, attempts, evidence)
         if node.inner is not None:
             each = 1.0 if step.per_item else items_each(arriving)
             several = self._several
@@ -263,13 +265,6 @@ class Passes:
         done.success = left
         return done
 
-    @staticmethod
-    def _make_pass(node: Node, arrivals: float, attempts: float, evidence: int) -> Pass:
-        value = node.turns
-        if value is None:
-            return Pass(arrivals, attempts, EVIDENCE[evidence])
-        return Pass(arrivals, attempts, EVIDENCE[evidence], value.amount, value.amount**2 + value.variance)
-
     def _run_inside(self, node: Node, reached: float, arriving: Moving, done: StepOutcome) -> None:
         """A loop goes on when one item fails; other scopes fail with their contents."""
         assert node.inner is not None
@@ -286,6 +281,13 @@ class Passes:
                 self.inexact.add_once("a run that ends within a loop")
             return
         inside = self._stage_outcome(node.inner, arriving, self._run_stage(node.inner, arriving))
+        if node.tries and inside.failed + inside.late > 0:
+            known, name = len(self.capped), node.step.id
+            again = try_again(node, reached, arriving, done, inside, self.inexact)
+            self._run_stage(node.inner, again)
+            del self.capped[known:]  # told once
+            self.of[name] = structs.replace(self.of[name], runs=again.passes)
+            return
         if inside.ended and arriving.passes:
             done.ended = (reached - done.failed - done.late) * least(1.0, inside.ended / arriving.passes)
         if inside.failed + inside.late > 0:

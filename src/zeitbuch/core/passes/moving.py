@@ -58,6 +58,14 @@ class StepOutcome(Struct, gc=False):
     going: float = 0.0
 
 
+def make_pass(node: Node, arrivals: float, attempts: float, evidence: int) -> Pass:
+    """The passes of a step, with the turns of an agent."""
+    value = node.turns
+    if value is None:
+        return Pass(arrivals, attempts, EVIDENCE[evidence])
+    return Pass(arrivals, attempts, EVIDENCE[evidence], value.amount, value.amount**2 + value.variance)
+
+
 NOTHING = Moving(0.0, 0.0, 0.0, STRONGEST)
 
 

@@ -101,13 +101,14 @@ class StepDraws:
             return counts * int(mean)
         return self.draws.round_randomly(counts * mean)
 
-    def draw_attempts(self, node: Node, turns: Ints, single: bool) -> tuple[Ints, Ints | None, Ints | None]:
+    def draw_attempts(self, node: Node, turns: Ints, single: bool, tries: int) -> tuple[Ints, Ints | None, Ints | None]:
+        """How often a step is executed that is tried again so often, and what of its passes fails and runs out of time for good."""
         if not node.failure.amount and not node.timeout.amount:
             return turns, None, None
         fails, late = self.draws.of_runs(node.failure.amount), self.draws.of_runs(node.timeout.amount)
         wrong = np.minimum(fails + late, 1.0) if not isinstance(fails + late, float) else min(1.0, fails + late)
         left, attempts = turns, turns
-        for place in range(node.tries + 1):
+        for place in range(tries + 1):
             if place:
                 attempts = attempts + left
             left = self.draws.draw_some(left, wrong, single)

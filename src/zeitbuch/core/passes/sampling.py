@@ -221,7 +221,10 @@ class Sample:
             self._note_passes(node, arriving.passes, self.zero)
             return Leaving(arriving, None, None)
         turns = arriving.items if step.per_item and self.itemised else arriving.passes
-        attempts, failed, late = self.steps.draw_attempts(node, turns, arriving.single and turns is arriving.passes)
+        if node.inner is not None and node.tries and not node.repeats:
+            return self._try_again(node, arriving, turns)
+        single = arriving.single and turns is arriving.passes
+        attempts, failed, late = self.steps.draw_attempts(node, turns, single, node.tries)
         over: Ints | None = None
         each: Floats | None = None
         drawn = self._run_agent(node, attempts) if node.turns is not None else None
@@ -232,6 +235,34 @@ class Sample:
             failed, late, over, each = self._run_inside(node, arriving, turns, attempts, failed, late)
             if turns is not arriving.passes:  # an item that ends the run ends it for all
                 over = self._ended_by_item(arriving.passes, turns, over, arriving.single)
+        return self._items_left(node, arriving, failed, late, over, each)
+
+    def _try_again(self, node: Node, arriving: Load, turns: Ints) -> Leaving:
+        """A block fails with what is in it, and is tried again as a whole."""
+        assert node.inner is not None
+        single = arriving.single and turns is arriving.passes
+        left, attempts, passes, items = turns, self.zero, self.zero, self.zero
+        failed: Ints | None = None
+        late: Ints | None = None
+        over: Ints | None = None
+        for _ in range(node.tries + 1):
+            attempts = attempts + left
+            with_items = left if node.step.per_item else self.steps.kept_items(arriving, left)
+            inside = self._run_scope(node.inner, Load(left, with_items, single))
+            passes, items = passes + inside.load.passes, items + inside.load.items
+            _, failed, late = self.steps.draw_attempts(node, left, single, 0)
+            parts, gone = [inside.failed, inside.late, inside.over], add_counts(failed, late)
+            if gone is not None:  # what is in it counts only where the block itself has not failed
+                parts = self.steps.draw_of_attempts(parts, left, left - gone)
+            failed, late, over = add_counts(failed, parts[0]), add_counts(late, parts[1]), add_counts(over, parts[2])
+            wrong = add_counts(failed, late)
+            if wrong is None:
+                break
+            left = wrong
+        self._note_passes(node, arriving.passes, attempts)
+        if turns is not arriving.passes:
+            over = self._ended_by_item(arriving.passes, turns, over, arriving.single)
+        each = items / np.maximum(passes, 1) if node.inner.last is not None else None
         return self._items_left(node, arriving, failed, late, over, each)
 
     def _items_left(

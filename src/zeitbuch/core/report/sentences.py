@@ -115,7 +115,8 @@ def on_error(graph: Graph, step: Step) -> str:
     """What happens when a step fails, as a sentence; empty when it just ends the branch and has no retries."""
     found = fault_route(graph, step)
     said = _words_after(graph, step, found) if found.at == step.id and found.end in ("route", "continues") else ""
-    parts = [retry_words(step.retry)] if step.retry is not None else []
+    again = retry_of(step)
+    parts = [retry_words(again)] if again is not None else []
     if said or parts:
         parts.append(said or _beyond_words(graph, found))
     late = late_words(graph, step)
@@ -135,9 +136,10 @@ def failing_words(graph: Graph, step: Step, head: str = "It fails") -> str:
     """What follows when a step fails, also where nothing takes the fault: '``head``: the run goes on at ...'."""
     found = fault_route(graph, step)
     own = found.at == step.id and found.end in ("route", "continues")
-    if step.retry is not None:
+    again = retry_of(step)
+    if again is not None:
         said = _words_after(graph, step, found) if own else _beyond_words(graph, found)
-        return f"{head}: {retry_words(step.retry)}, and then {said}."
+        return f"{head}: {retry_words(again)}, and then {said}."
     return f"{head}: {_words_after(graph, step, found)}." if own else f"{head}. {_lost_words(graph, found)}"
 
 
@@ -149,15 +151,34 @@ def _words_after(graph: Graph, step: Step, found: FaultRoute) -> str:
 
 
 def _lost_words(graph: Graph, found: FaultRoute) -> str:
+    again = _again_words(graph, found)
     if found.end == "nothing":
         ending = [quote_name(graph.names[key]) for key in found.through if graph.steps[key].kind == "loop"]
-        return f"Nothing takes the fault{f'; {ending[0]} ends' if ending else ', and the branch ends there'}."
+        said = f"othing takes the fault{f'; {ending[0]} ends' if ending else ', and the branch ends there'}."
+        return f"{again}, and then n{said}" if again else f"N{said}"
     said = _beyond_words(graph, found)
-    return f"Nothing takes the fault; {said}." if found.end in ("next item", "unknown") else f"{said}."
+    return f"Nothing takes the fault; {said}." if found.end in ("next item", "unknown") and not again else f"{said}."
+
+
+def _again_words(graph: Graph, found: FaultRoute) -> str:
+    """'‘Block’ around it is tried again once': a block that fails with what is in it is tried again as a whole."""
+    retried = [(key, retry) for key in found.through if (retry := retry_of(graph.steps[key])) is not None]
+    words = [
+        f"{quote_name(graph.names[key])} around it {retry_words(retry).removeprefix('it ')}" for key, retry in retried
+    ]
+    return join_words(words)
 
 
 def _beyond_words(graph: Graph, found: FaultRoute) -> str:
     """What becomes of a fault that a step does not take itself: '‘Block’ around it takes the fault, and the run goes on at ...'."""
+    again = _again_words(graph, found)
+    said = _end_words(graph, found)
+    if again and retry_of(graph.steps[found.at]) is not None:  # the one named last
+        said = said.removeprefix(f"{quote_name(graph.names[found.at])} around it ")
+    return f"{again}, and then {said}" if again else said
+
+
+def _end_words(graph: Graph, found: FaultRoute) -> str:
     name = quote_name(graph.names[found.at])
     if found.end == "nothing":
         return "the branch ends"
@@ -169,6 +190,11 @@ def _beyond_words(graph: Graph, found: FaultRoute) -> str:
     does = "takes the fault" if kind == "guard" else "ends" if kind == "loop" else "fails with it"
     around = "" if kind == "loop" else " around it"
     return f"{name}{around} {does}, and {_words_after(graph, graph.steps[found.at], found)}"
+
+
+def retry_of(step: Step) -> Retry | None:
+    """How a step is tried again, if it is."""
+    return step.retry if step.retry is not None and step.retry.attempts else None
 
 
 def retry_words(retry: Retry) -> str:

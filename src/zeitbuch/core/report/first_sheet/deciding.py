@@ -5,10 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from zeitbuch.core.graph.answers import models_deciding, refs_of_decision
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.kinds import NOT_TOOLS
-from zeitbuch.core.model.records import Ref, Step
+from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import join_words
 from zeitbuch.core.report.step_phrases import asked_people, value_of
 
@@ -27,7 +28,7 @@ def deciding_lines(graph: Graph, running: frozenset[str]) -> list[str]:
     steps = [step for step in graph.in_order() if step.id in running]
     chosen = [words for step in steps if (words := _chosen_in(graph, step))]
     by_answer = [words for step in steps if (words := _chosen_by_answer(graph, step))]
-    labels = {one for step in steps for one in _direct_sources(graph, step)}
+    labels = {ref.step for step in steps for ref in refs_of_decision(graph, step)}
     asks = [step for step in steps if step.kind == "approve"]
     calls = any(step.calls for step in steps)
     # Where somebody is asked, here or in a flow called, a model may not be alone.
@@ -57,7 +58,7 @@ def _undecided(graph: Graph, steps: Sequence[Step], calls: bool) -> str:
     return f"No model and no person decides{here}; {said}"
 
 
-def _made_by_models(graph: Graph, steps: Sequence[Step], labels: set[str]) -> list[str]:
+def _made_by_models(graph: Graph, steps: Sequence[Step], labels: set[str | None]) -> list[str]:
     """What others read of models: a model that an agent uses is no step of its own, a label that a decision reads no text."""
     writing = [one for one in steps if one.kind == "agent" or (one.kind == "model" and one.id not in labels)]
     by_verb: dict[str, list[str]] = {}
@@ -84,11 +85,6 @@ def _tools_chosen(graph: Graph, step: Step, running: frozenset[str]) -> str:
     return f"{quote_name(step.title)} itself decides whether and how often {names} {be} used."
 
 
-def _refs_of(graph: Graph, step: Step) -> list[Ref]:
-    """What a decision goes by."""
-    return [*step.refs, *[ref for link in graph.leaving.get(step.id, ()) for ref in link.refs]]
-
-
 def _chosen_in(graph: Graph, step: Step) -> str:
     """'amount of ‘Pay a refund’ (the amount to pay back)': the inputs of a step that a model chooses."""
     given = [one.description or one.name for one in step.inputs if one.decided == "model"]
@@ -102,39 +98,11 @@ def _noun(text: str) -> str:
     return low if low.startswith(_NO_ARTICLE) else f"the {low}"
 
 
-def _direct_sources(graph: Graph, step: Step) -> set[str]:
-    """The steps whose results a decision reads as they are."""
-    return {ref.step for ref in _refs_of(graph, step) if ref.step} if step.id in graph.deciding else set()
-
-
 def _chosen_by_answer(graph: Graph, step: Step) -> str:
-    """'which way ‘Desk’ goes (by what ‘Whose matter is it?’ answers)', also where other steps only hand the answer on."""
-    if step.id not in graph.deciding or step.kind == "approve":
-        return ""
-    sources = _direct_sources(graph, step) or ({step.id} if step.kind in _ANSWERING else set())
-    models = _answering(graph, sources)
-    if not models:
-        return ""
-    said = join_words([quote_name(one.title) for one in models])
-    return f"which way {quote_name(step.title)} goes (by what {said} {'answers' if len(models) == 1 else 'answer'})"
-
-
-def _answering(graph: Graph, sources: set[str]) -> list[Step]:
-    """The models from whose answers these values are made, in order."""
-    found: set[str] = set()
-    seen, work = set(sources), list(sources)
-    while work:
-        step = graph.steps.get(work.pop())
-        if step is None or not step.enabled:
-            continue
-        if step.kind in _ANSWERING:
-            found.add(step.id)
-        elif step.kind in _HANDING_ON:
-            more = {ref.step for one in step.inputs for ref in one.refs} | {ref.step for ref in step.refs}
-            fresh = [key for key in more if key is not None and key not in seen]
-            seen.update(fresh)
-            work += fresh
-    return [step for step in graph.in_order() if step.id in found]
+    """'which way ‘Desk’ goes (by what ‘Whose matter is it?’ answers)'."""
+    models = [quote_name(one.title) for one in models_deciding(graph, step)]
+    answer = "answers" if len(models) == 1 else "answer"
+    return f"which way {quote_name(step.title)} goes (by what {join_words(models)} {answer})" if models else ""
 
 
 def _limit_lines(graph: Graph, steps: Sequence[Step]) -> list[str]:

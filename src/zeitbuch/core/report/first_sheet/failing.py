@@ -11,7 +11,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.outcomes import takes_outcome
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import join_words, span_words
-from zeitbuch.core.report.sentences import failing_words, late_words, retry_words, silence_words
+from zeitbuch.core.report.sentences import failing_words, late_words, retry_of, retry_words, silence_words
 from zeitbuch.core.report.step_phrases import asked_people, step_phrase
 
 _NOBODY = ", and nobody is told."
@@ -54,10 +54,11 @@ def failing_lines(graph: Graph, running: frozenset[str], handlers: Sequence[str]
 
 def _retried_tool(graph: Graph, step: Step) -> str:
     """What is tried again of what is attached to another step; what that makes of a failure no export says."""
-    if step.id not in graph.host or step.retry is None:
+    again = retry_of(step)
+    if step.id not in graph.host or again is None:
         return ""
     host = quote_name(graph.steps[graph.host[step.id]].title)
-    return f"When {quote_name(step.title)} fails: {retry_words(step.retry)}; what {host} then does the export does not say."
+    return f"When {quote_name(step.title)} fails: {retry_words(again)}; what {host} then does the export does not say."
 
 
 def _tail(words: str) -> str:
