@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 from msgspec import structs
 
@@ -31,6 +33,19 @@ BRANCH = (
     Link(source="d", target="y", role="case", label="b"),
 )
 
+
+def block_again(
+    row: tuple[str, ...], tries: int = 1, key: str = "text", kind: str = "http", around: str = "guard", **more: Any
+) -> Flow:
+    """A block that is tried again, in it an act and another step, in a row or side by side."""
+    inside = [
+        step("a", "send", effect="send", scope="g", inputs=(given(key, "x"),)),
+        step("b", kind, scope="g", **more),
+    ]
+    links = (*path("t", "g"), *(path(*row) if row else ()))
+    return flow(step("g", around, retry=Retry(attempts=tries)), *inside, links=links)
+
+
 # code -> one more flow that has the fault, one more that has not
 SECOND: dict[str, tuple[list[Flow], list[Flow]]] = {
     "empty-role": ([flow(step("a", effect="spend", inputs=(given("sum", "", role="amount"),)))], [flow(step("a", effect="spend", inputs=(given("sum", 0, role="amount"),)))]),
@@ -54,7 +69,13 @@ SECOND: dict[str, tuple[list[Flow], list[Flow]]] = {
     "case-rest-missing": ([sorting("Say late or gone.", case("x", "", condition="{m.text} == 'late'"), case("y", "", condition="{m.text} == 'gone'"))], []),
     "failure-unhandled": ([flow(step("r", "read", effect="read"), step("a", "delete", effect="delete"), triggers=(Trigger(id="t", kind="event", event="x"),))], []),
     "failure-ignored": ([flow(step("a", on_fault="continue"), step("l", "loop", repeat=Repeat(items="{a.rows}", refs=(Ref(step="a", path="rows"),))))], []),
-    "act-repeated": ([flow(step("a", "send", effect="send", retry=Retry(attempts=1)))], []),
+    "act-repeated": (
+        [flow(step("a", "send", effect="send", retry=Retry(attempts=1))), block_again(("a", "b")), block_again(())],
+        [
+            block_again(("b", "a")), block_again(("a", "b"), on_fault="continue"), block_again(("a", "b"), enabled=False), block_again(("a", "b"), tries=0),
+            block_again(("a", "b"), key="request_id"), block_again(("a", "b"), kind="end"), block_again(("a", "b"), around="loop"),
+        ],
+    ),
     "approval-by-silence": ([flow(step("a", "approve", timeout=60.0), step("p", effect="spend"), links=(*path("t", "a", "p"), Link(source="a", target="p", after=("timeout",))))], []),
     "approval-endless": ([flow(step("b"), step("a", "approve", approval=Approval(approvers=("x",), silence="waits")))], []),
     "step-missing": ([flow(asks("Sum up {old.text}", "m", Ref(step="old", path="text", text="{old.text}")))], []),

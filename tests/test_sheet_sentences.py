@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -10,7 +12,7 @@ from msgspec import structs
 
 from any_shape import Drawn, any_flows
 from builders import START, chain, flow, link, step
-from conftest import draws
+from conftest import Run, draws
 from test_sampled import both
 from zeitbuch.app.document import DocumentFacts, DocumentMaker
 from zeitbuch.core.assumptions.rules import Rule
@@ -82,6 +84,7 @@ DECIDED = {
     ),
     "a model that is switched off": (chain(step("m", "model", enabled=False), step("s")), ["Everything follows from data and fixed values."]),
     "a flow that is called": (chain(step("c", "subflow", calls="g")), ["Everything in this flow itself follows from data and fixed values."]),
+    "code": (chain(step("c", "code"), step("d", "code")), ["Everything follows from data, fixed values and what the code of ‘C’ and ‘D’ does."]),
     "an operation that no rule classifies": (
         chain(step("o", "other"), step("c", "subflow", calls="g")),
         ["No model and no person decides in this flow itself; whether ‘O’ does is not known, for no rule classifies it."],
@@ -161,6 +164,8 @@ def test_the_summary_says_what_runs() -> None:
         said
         == "When someone starts it by hand, the flow starts; it has 3 steps. It changes nothing outside, as far as the export says."
     )
+    models = chain(step("m", "model", model=ModelUse(name="x")), step("n", "model", enabled=False), step("s"))
+    assert "; it has 3 steps, 2 of them with AI (x): ‘M’ and ‘N’ (does not run). It" in summary_sentences(Graph(models))
     off = structs.replace(START, enabled=False)
     said = summary_sentences(Graph(structs.replace(f, triggers=(off,))))
     assert said.startswith("Its triggers are switched off, so that by itself the flow does not start; it has 3 steps.")
@@ -258,6 +263,37 @@ def test_what_may_run_where_passes_are_no_exact_numbers() -> None:
     off = [step("g", "group", enabled=False), step("in", scope="g"), step("lost")]
     graph = Graph(flow([*steps, *off], [*links, link("s4", "g")]))
     assert steps_that_may_run(graph) == {"s4", "s5"}
+
+
+_RETURNS = """zeitbuch: 1
+flows:
+  - id: returns
+    name: Crate returns
+    state: "on"
+    triggers: [{id: t, kind: manual}]
+    steps:
+      - {id: g, kind: guard, name: Ask, retry: {attempts: 1}}
+      - {id: m, kind: model, name: Judge, scope: g, model: {name: fulmar-mini-2, prompts: [{text: Is it broken?}]}}
+      - {id: p, kind: approve, name: Treasurer agrees, enabled: false}
+      - {id: s, kind: send, effect: send, name: Tell the yard, connection: mail}
+      - {id: x, kind: send, effect: send, name: Tell nobody, connection: mail, enabled: false}
+    links: [{source: t, target: g}, {source: g, target: p}, {source: p, target: s}, {source: s, target: x}]
+    connections: [{id: mail, name: Yard mail}]
+"""
+
+
+def test_the_commands_say_what_runs_and_count_blocks_that_are_tried_again(tmp_path: Path, run: Run) -> None:
+    (tmp_path / "returns.yaml").write_text(_RETURNS)
+    (tmp_path / "assumptions.toml").write_text('[[assume]]\nstep = "Judge"\nfailure = 0.3\n')
+    told = run("explain", "--source", "returns.yaml", "Crate returns").out
+    assert "sends through ‘Yard mail’." in told and "a person decides" not in told
+    assert run("document", "returns.yaml", "-o", "docs", "-f", "markdown").code == 0
+    sheet = (tmp_path / "docs" / "returns.md").read_text()
+    assert "‘Treasurer agrees’ asks nobody as it stands" in sheet and "Not as it stands: ‘Tell nobody’" in sheet
+    assert "‘Ask’ around it is tried again once, and then nothing takes the fault" in sheet
+    options = ("--assumptions", "assumptions.toml", "-f", "json")
+    (flow_,) = json.loads(run("estimate", "returns.yaml", *options).out)["flows"]
+    assert flow_["calls"] == pytest.approx(1.3)
 
 
 @settings(max_examples=draws(80), deadline=None)

@@ -31,7 +31,7 @@ EXAMPLES: dict[str, str] = {
     "description-missing": "nothing says what the flow is for",
     "embedding-differs": "‘Search the shelf’ searches ‘yard shelf’ with ‘plover-vectors-2’, and ‘Fill the shelf’ filled it with ‘plover-vectors’",
     "empty-role": "‘Tell the yard desk’ has nothing for its recipient (to)",
-    "end-goes-on": "‘All Told’ is an end, and a way leads on from it to ‘B’",
+    "end-goes-on": "‘That was all’ is an end, and a way leads on from it to ‘Tell the yard desk’",
     "error-route-dead": "when ‘Try the meter service’ fails ‘Tell who is on watch’ follows, and nothing there is sent, written or asked",
     "failure-ignored": "failures of ‘Read the meter’ are passed over, and ‘Keep it’ takes its value, which may be missing",
     "failure-unhandled": "nobody is there when it runs, it writes (‘Keep it’), and nothing takes a failure",

@@ -45,10 +45,10 @@ def summary_sentences(graph: Graph) -> str:
     steps = [step for step in graph.in_order() if step.kind != "note"]
     using = {step.id for step in ai_steps(flow)}
     called = [step for step in steps if step.id in using]
+    running = steps_that_may_run(graph)
     first = f"{_start_words(flow)}; it has {count_words(len(steps), 'step')}"
     if called:
-        first = _called_words(graph, called, first, steps)
-    running = steps_that_may_run(graph)
+        first += _called_words(graph, called, len(steps), running)
     return _outcome_words(graph, [step for step in steps if step.id in running], first)
 
 
@@ -64,13 +64,14 @@ def _start_words(flow: Flow) -> str:
     return f"{start}, the flow starts"
 
 
-def _called_words(graph: Graph, called: list[Step], first: str, steps: list[Step]) -> str:
+def _called_words(graph: Graph, called: list[Step], of: int, running: frozenset[str]) -> str:
+    """', 2 of them with AI (fulmar-mini-2): ‘Whose matter is it?’ and ‘Refund agent’ (does not run)'."""
     models = list(dict.fromkeys(use.name for step in called if (use := model_of(graph, step)) is not None and use.name))
-    first += f", {len(called)} of them with AI" if len(called) < len(steps) else ", all with AI"
+    told = f", {len(called)} of them with AI" if len(called) < of else ", all with AI"
     if models:
-        first += f" ({join_words(models)})"
-    first += f": {join_words([quote_name(step.title) for step in called])}"
-    return first
+        told += f" ({join_words(models)})"
+    names = [f"{quote_name(step.title)}{'' if step.id in running else ' (does not run)'}" for step in called]
+    return f"{told}: {join_words(names)}"
 
 
 def _outcome_words(graph: Graph, steps: list[Step], first: str) -> str:

@@ -6,15 +6,18 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from zeitbuch.core.graph.fault_routes import fault_route
 from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.model.kinds import IDLE_KINDS
 from zeitbuch.core.model.outcomes import takes_outcome
-from zeitbuch.core.model.records import Flow, Step
+from zeitbuch.core.model.records import Flow, Retry, Step
 from zeitbuch.core.model.words import join_words
 
 from ..records import Check, Hit
 from ..views import WRITES, FlowView
 
 _NO = re.compile(r"(?i)\b(?:no|not|refus\w*|reject\w*|declin\w*|den\w*)\b")
+_ONCE = frozenset({"send", "spend"})
 _KEYS = ("idempotency", "request_id", "requestid", "dedup", "unique")
 
 
@@ -50,16 +53,37 @@ def _ignored_result(view: FlowView) -> Iterator[Hit]:
 
 
 def _repeated_act(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps:
-        if step.retry is None or not step.retry.attempts or step.effect not in ("send", "spend") or step.retry.wait:
+    for step in view.with_effect(_ONCE):
+        if any(word in one.name.casefold() for one in step.inputs for word in _KEYS):
             continue
-        if not any(word in one.name.casefold() for one in step.inputs for word in _KEYS):
-            times = "once" if step.retry.attempts == 1 else f"up to {step.retry.attempts} times"
-            yield Hit(
-                step,
-                f"{quote_name(step.title)} {_verb(step)} and is tried again {times} without a wait: one that was slow happens twice",
-                False,
-            )
+        again = step.retry
+        if again is not None and again.attempts and not again.wait:
+            told = f"{quote_name(step.title)} {_verb(step)} and is tried again {_times(again)} without a wait: one that was slow happens twice"
+            yield Hit(step, told, False)
+        elif (found := _repeated_around(view, step)) is not None:
+            block, failing, retry = found
+            does = f"{quote_name(step.title)} {_verb(step)} within {quote_name(block.title)}, which is tried again {_times(retry)}"
+            yield Hit(step, f"{does} as a whole: when {quote_name(failing.title)} fails, it happens twice", False)
+
+
+def _times(retry: Retry) -> str:
+    return "once" if retry.attempts == 1 else f"up to {retry.attempts} times"
+
+
+def _repeated_around(view: FlowView, step: Step) -> tuple[Step, Step, Retry] | None:
+    """A block around a step that is tried again when something in it fails after the step, or beside it."""
+    graph = view.graph
+    around = [graph.steps[key] for key in graph.scope_path(step.id) if key is not None]
+    for block in around if step.id not in graph.host else ():
+        if block.retry is None or not block.retry.attempts or block.kind == "loop":
+            continue
+        for other in graph.contents.get(block.id, ()):
+            if other.kind in IDLE_KINDS or not other.enabled or other.id == step.id or other.id in graph.host:
+                continue
+            comes_first = step.id in view.ways.steps_after(other.id) and other.id not in view.ways.steps_after(step.id)
+            if not comes_first and block.id in fault_route(graph, other).through:
+                return block, other, block.retry
+    return None
 
 
 def _silent_yes(view: FlowView) -> Iterator[Hit]:
@@ -111,7 +135,7 @@ CHECKS: tuple[Check, ...] = (
           "Route the failure, or check the value first.", _ignored_result),
     Check("act-repeated", "medium", "an act that may happen twice",
           "A payment or message that was slow is made again.",
-          "Sending or spending steps with tries but no wait and no key by which the receiver knows a repetition.",
+          "Sending or spending steps without a key by which the receiver knows a repetition: with tries but no wait, or in a block that is tried again.",
           "Keys under other names, and services that know repetitions by themselves.",
           "Wait between tries and send a key of the run.", _repeated_act),
     Check("approval-by-silence", "high", "silence approves",

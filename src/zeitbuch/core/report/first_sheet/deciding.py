@@ -52,6 +52,9 @@ def _undecided(graph: Graph, steps: Sequence[Step], calls: bool) -> str:
     """What is said where no model and no person decides; of steps that no rule classifies nobody knows."""
     unknown = [quote_name(step.title) for step in steps if step.kind == "other"]
     here = " in this flow itself" if calls else ""
+    code = [quote_name(step.title) for step in steps if step.kind == "code"]
+    if not unknown and code:
+        return f"Everything{here} follows from data, fixed values and what the code of {join_words(code)} does."
     if not unknown:
         return f"Everything{here} follows from data and fixed values."
     said = f"whether {join_words(unknown, 'or')} does is not known, for no rule classifies it."
