@@ -253,3 +253,24 @@ def test_a_smooth_function_is_drawn_from_a_grid() -> None:
         whole, grid = in_each_world(asked, *numbers), in_each_world(asked, *numbers, smooth=True)
         assert float(grid) == float(whole)
         assert draws_of(grid) == pytest.approx(draws_of(whole), rel=0.01)
+
+
+_MANY = step("s", "http", yields="many")
+_OFF = step("x", "http", scope="g", enabled=False)
+AROUND_ONE = {
+    "a step behind": flow([_MANY, step("z", "http")], [link("start", "s"), link("s", "z")]),
+    "a block behind": flow([_MANY, step("g", "group"), _OFF], [link("start", "s"), link("s", "g")]),
+    "a block around": flow(
+        [step("g", "group"), structs.replace(_MANY, scope="g"), step("z", "http"), step("y", "http", per_item=True)],
+        [link("start", "g"), link("g", "z"), link("z", "y")],
+    ),
+    "a step for each item": flow(
+        [_MANY, step("a", "http", per_item=True), step("z", "http")], [link("start", "s"), link("s", "a"), link("a", "z")]
+    ),
+}
+
+
+@pytest.mark.parametrize("name", AROUND_ONE)
+def test_items_that_are_one_on_average_are_no_one_in_every_world(name: str) -> None:
+    rules = all_in_doubt([Rule(step="s", items=1.0), Rule(step="a", failure=0.3)])
+    assert apart(AROUND_ONE[name], rules) == []

@@ -74,7 +74,7 @@ def left_with_items(brought: Brought, items: float, bound: float, thinned: bool,
     if not brought.passes or not items:
         return 0.0
     whole = brought.passes * brought.each
-    if brought.even and brought.varied is None and brought.each == 1:
+    if brought.even and brought.varied is None and are_same(brought.each, 1.0):
         return items
     gone = most(0.0, 1 - items / whole)
     if _greatest(gone) ** brought.fewest < _NEGLIGIBLE if brought.fewest >= 1 else False:
@@ -112,7 +112,7 @@ def several_of_each(moving: Moving, value: Value) -> Moving:
     if moving.brought is None and not value.ranged and fewest >= 1:
         return Moving(moving.passes, items, moving.most, moving.evidence)  # as many of each
     had = brought_by(moving)
-    single = moving.brought is None and had.each == 1
+    single = moving.brought is None and are_same(had.each, 1.0)
     if moving.brought is None and not value.ranged:
         made = Brought(had.passes, had.each * amount, fewest, None, single)
     else:
@@ -150,8 +150,13 @@ def are_same(one: float, other: float) -> bool:
     return difference <= _SAME * max(1.0, float(one))
 
 
+def least_of(number: float) -> float:
+    """The least that a number is in any world."""
+    return float(number.draws.min()) if type(number) is Uncertain else float(number)
+
+
 def _floor(number: float) -> float:
-    return float(math.floor(float(number) if type(number) is not Uncertain else float(number.draws.min())))
+    return float(math.floor(least_of(number)))
 
 
 def _greatest(number: float) -> float:

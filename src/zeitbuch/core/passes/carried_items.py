@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from .brought_items import least_of
 from .plan import Node, Stage, loses_passes
 
 
@@ -48,7 +49,7 @@ def hides_items(node: Node) -> bool:
 def makes_none(node: Node) -> bool:
     """Whether a step that makes many items of one may make none."""
     value = node.items if node.step.yields == "many" else None
-    return value is not None and (value.low if value.ranged else value.amount) < 1
+    return value is not None and least_of(value.low if value.ranged else value.amount) < 1
 
 
 def any_inside(stage: Stage, is_wanted: Callable[[Node], bool]) -> bool:

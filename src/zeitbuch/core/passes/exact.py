@@ -18,7 +18,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.passes.plan import Way
 
-from .brought_items import Moving, Reasons, items_each, none_left, part_of, side_by_side, unevenly_brought
+from .brought_items import Moving, Reasons, are_same, items_each, none_left, part_of, side_by_side, unevenly_brought
 from .carried_items import changes_items
 from .compiler import Planner
 from .exact_joins import ExactJoins
@@ -77,7 +77,7 @@ class Passes:
         self._uses: dict[str, dict[str, tuple[float, int]]] = {}
         self._several = any(step.yields == "many" for step in graph.steps.values())
         self._started: dict[str, Moving] | None = None  # what each trigger starts, where any leads somewhere
-        self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
+        self._several = self._several or any(not are_same(items, 1.0) for _, items in (entry or {}).values())
         self._run_stage(self.plan.top, Moving(1.0, 1.0, 1.0, STRONGEST), self._entry_passes(entry))
         for frame, inside in self.plan.frames.items():  # as often as what in it is reached most
             passes = [self.of[key] for key in inside if key in self.of]

@@ -16,6 +16,7 @@ from .brought_items import (
     Brought,
     Moving,
     Reasons,
+    are_same,
     brought_by,
     items_each,
     left_with_items,
@@ -149,7 +150,9 @@ def items_left(
         inexact.add_once("items that fail beside those that become none")
     passes = left_with_items(brought, raw, arriving.most, arriving.brought is not None, inexact)
     certain = brought.even and brought.varied is None
-    whole = (certain and brought.each == 1) or (arriving.brought is None and raw == arriving.items and not done.ended)
+    whole = (certain and are_same(brought.each, 1.0)) or (
+        arriving.brought is None and raw == arriving.items and not done.ended
+    )
     left = Moving(passes, going, arriving.most, arriving.evidence, None if whole else brought)
     if node.step.yields == "one":
         return Moving(passes, passes, left.most, left.evidence)
@@ -169,7 +172,7 @@ def _made_of_each(node: Node, left: Moving, inexact: Reasons) -> Moving:
         if through is not each:
             items = left.items * through if step.per_item else left.passes * through
             certain = left.brought is None and not any_inside(node.inner, varies_items)
-            brought = None if certain or through == 1.0 else unevenly_brought(left.passes, items)
+            brought = None if certain or are_same(through, 1.0) else unevenly_brought(left.passes, items)
             left = Moving(left.passes, items, left.most, left.evidence, brought)
             if any_inside(node.inner, makes_none):
                 left.passes = least(left.passes, items)

@@ -256,7 +256,7 @@ class Sample:
                 parts = self.steps.draw_of_attempts(parts, left, left - gone)
             failed, late, over = add_counts(failed, parts[0]), add_counts(late, parts[1]), add_counts(over, parts[2])
             wrong = add_counts(failed, late)
-            if wrong is None:
+            if wrong is None or not wrong.any():
                 break
             left = wrong
         self._note_passes(node, arriving.passes, attempts)
