@@ -212,3 +212,19 @@ def test_only_decisions_that_a_run_comes_to_make_ways() -> None:
     many = flow(steps, [link("start", "d"), *cases])
     with pytest.raises(ZeitbuchError, match="ways through the open decisions"):
         WhatIfSimulation(Graph(many), Given()).tell_story()
+
+
+def test_of_several_passes_each_takes_a_case_of_its_own() -> None:
+    """A step to which two triggers' ways come as two passes in the runs of one of them: its cases meet there."""
+    steps = [
+        step("s0", enabled=False),
+        step("s1", "decide", join="each"),
+        step("s2"),
+        step("s3"),
+        step("z", join="all"),
+    ]
+    cases = [link("s1", "s2", "case", "a"), link("s1", "s3", "case", "b")]
+    links = [link("start", "s0"), link("start", "s1"), link("s0", "s1"), *cases, link("s2", "z"), link("s3", "z")]
+    assert {event.id: event.odds for event in _told(flow(steps, links), Given()).events}["z"] == "perhaps"
+    once = flow(steps, [one for one in links if (one.source, one.target) != ("start", "s1")])
+    assert {event.id: event.odds for event in _told(once, Given()).events}["z"] == "not"

@@ -265,7 +265,8 @@ AROUND_ONE = {
         [link("start", "g"), link("g", "z"), link("z", "y")],
     ),
     "a step for each item": flow(
-        [_MANY, step("a", "http", per_item=True), step("z", "http")], [link("start", "s"), link("s", "a"), link("a", "z")]
+        [_MANY, step("a", "http", per_item=True), step("z", "http")],
+        [link("start", "s"), link("s", "a"), link("a", "z")],
     ),
 }
 

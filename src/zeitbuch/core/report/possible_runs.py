@@ -24,6 +24,7 @@ Outcome = Literal[
 ]  # of a level: it is done, something in it failed and nothing took that, it ended the run
 _OUTCOMES: tuple[Outcome, ...] = ("through", "lost", "ended")
 _TRIGGER = "\x00trigger"  # where the trigger that starts the run leads
+_SEVERAL = "\x00several "  # behind the id of a decision, with the number of its passes
 _INSIDE = "\x00inside "  # with the id of a block: what comes of it
 
 
@@ -181,28 +182,33 @@ class PossibleRuns:
 
     def _sweep_level(self, stage: Stage, begun: Container[int], run: LevelRun, choices: Choices) -> set[str]:
         """Goes once through a level; the steps that ways back lead to."""
-        alive: dict[int, bool] = {}
+        alive: dict[int, int] = {}  # the passes that each edge brings
         backs: set[str] = set()
         awaited = {place for _, targets in self.plan.starts for place in targets} if stage is self.plan.top else set()
         turns: set[str] = set()  # steps that have their turn, whether anything comes to them or not
         for place, node in enumerate(stage.nodes):
             if place in begun or any(stage.edges[edge].source in turns for edge in edges_of_tie(node.incoming)):
                 turns.add(node.step.id)
-            reached = place in begun
-            if node.incoming is not None:
-                met = self._is_reached(node.incoming, alive)
-                waits = place in awaited and node.start_mode == "all" and not node.backs
-                reached = met and reached if waits else met or reached
-            taken: dict[int, bool] = {}
-            if node.step.id in turns and not (reached and node.enabled):
-                taken = {way.edge: True for way in node.ways if way.skip}
-            if reached:
-                self._pass_through(stage, node, run, choices, taken)
+            passes = self._passes_at(stage, node, alive, place in begun, place in awaited)
+            taken: dict[int, int] = {}
+            if node.step.id in turns and not (passes and node.enabled):
+                taken = {way.edge: 1 for way in node.ways if way.skip}
+            if passes:
+                self._pass_through(stage, node, run, choices, taken, passes)
             backs |= {way.target for way in node.ways if way.back and taken.get(way.edge)}
             alive |= taken
         return backs
 
-    def _pass_through(self, stage: Stage, node: Node, run: LevelRun, choices: Choices, taken: dict[int, bool]) -> None:
+    def _passes_at(self, stage: Stage, node: Node, alive: dict[int, int], begun: bool, awaited: bool) -> int:
+        """The passes that come to a step: of what begins there, and of what ways bring."""
+        met = _passes_of(node.incoming, alive) if node.incoming is not None else 0
+        if node.incoming is not None and awaited and node.start_mode == "all" and not node.backs:
+            return min(met, int(begun))
+        return max(met, int(begun)) if node.start_mode == "once" and not node.backs else met + begun
+
+    def _pass_through(
+        self, stage: Stage, node: Node, run: LevelRun, choices: Choices, taken: dict[int, int], passes: int
+    ) -> None:
         """A step that is reached: what comes of it, and which ways go on."""
         if node.enabled:
             run.ran.add(node.step.id)
@@ -215,14 +221,22 @@ class PossibleRuns:
             return
         for way in node.ways:
             if self._is_taken(node, way, outcome == "lost"):
-                taken[way.edge] = way.share is None or self._takes_case(stage, node, way, outcome, choices)
+                is_case = way.share is not None and node.decides and (outcome != "lost" or way.plain)
+                taken[way.edge] = self._taking(stage, node, way, choices, passes) if is_case else passes
 
-    def _takes_case(self, stage: Stage, node: Node, way: Way, outcome: Outcome, choices: Choices) -> bool:
-        """Whether a case is the one that is taken. A way that asks for failures takes them whatever the case; what fails and goes on as
-        if nothing had happened takes a case as well."""
-        if not node.decides or (outcome == "lost" and not way.plain):
-            return True
-        return way.edge in choices.choose(node.step.id, self._case_options(stage, node))
+    def _taking(self, stage: Stage, node: Node, way: Way, choices: Choices, passes: int) -> int:
+        """How many of the passes take a case. A way that asks for failures takes them whatever the case; what fails and goes on as
+        if nothing had happened takes a case as well. Of several passes each takes a case of its own."""
+        options = self._case_options(stage, node)
+        if passes == 1 or node.step.inclusive or node.step.id in self.given.cases:
+            return passes if way.edge in choices.choose(node.step.id, options) else 0
+        if 2 ** len(options) > _WAYS:
+            raise _too_many()
+        several = [some for count in range(1, min(passes, len(options)) + 1) for some in combinations(options, count)]
+        unions = [frozenset[int]().union(*some) for some in several]
+        chosen = choices.choose(f"{node.step.id}{_SEVERAL}{passes}", unions)
+        parts = len(several[unions.index(chosen)])
+        return max(1, passes - parts + 1) if way.edge in chosen else 0
 
     def _begun_at(self, stage: Stage, choices: Choices) -> Container[int]:
         """The places where a level begins: a run is started by one trigger."""
@@ -236,11 +250,15 @@ class PossibleRuns:
             return way.failure
         return way.success and (node.enabled or way.plain) and not self.makes_nothing(node)
 
-    def _is_reached(self, tie: JoinTree | int, alive: dict[int, bool]) -> bool:
-        if isinstance(tie, int):
-            return alive.get(tie, False)
-        left, right = self._is_reached(tie.left, alive), self._is_reached(tie.right, alive)
-        return left and right if tie.mode == "all" else left or right
+
+def _passes_of(tie: JoinTree | int, alive: dict[int, int]) -> int:
+    """The passes that come by ways that meet."""
+    if isinstance(tie, int):
+        return alive.get(tie, 0)
+    left, right = _passes_of(tie.left, alive), _passes_of(tie.right, alive)
+    if tie.mode == "all":
+        return min(left, right)
+    return max(left, right) if tie.mode == "once" else left + right
 
 
 def _with_ends(runs: list[LevelRun]) -> list[LevelRun]:
