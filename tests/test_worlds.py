@@ -275,3 +275,13 @@ AROUND_ONE = {
 def test_items_that_are_one_on_average_are_no_one_in_every_world(name: str) -> None:
     rules = all_in_doubt([Rule(step="s", items=1.0), Rule(step="a", failure=0.3)])
     assert apart(AROUND_ONE[name], rules) == []
+
+
+def test_what_is_never_skipped_on_average_is_in_some_worlds() -> None:
+    steps = [step("a", "http"), *[step(name, "http") for name in ("b", "c", "z")], step("off", "http", enabled=False)]
+    links = [link("start", "a"), link("a", "off", "error"), link("a", "b"), link("off", "c")]
+    links += [link("b", "c", after=("skip",)), link("c", "z", after=("skip",))]
+    f = flow(steps, links)
+    rules = all_in_doubt([Rule(step="a", failure=0.5)])
+    assert passes_in(f, rules, None).of["z"].runs == 0
+    assert apart(f, rules) == [] and draws_of(passes_in(f, rules, Worlds(COUNT)).of["z"].runs).any()

@@ -120,6 +120,11 @@ def most(first: float, second: float) -> float:
     return first if first >= second else second
 
 
+def is_any(number: float) -> bool:
+    """Whether a number is other than 0 in any world; what is nothing where every assumption has its mean need not be."""
+    return bool(number) or (type(number) is Uncertain and bool(number.draws.any()))
+
+
 def rounded_up(value: float) -> float:
     """The next whole number, in every world."""
     if type(value) is Uncertain:

@@ -12,7 +12,7 @@ from msgspec import structs
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
-from zeitbuch.core.assumptions.uncertain import is_settled, least, most
+from zeitbuch.core.assumptions.uncertain import is_any, is_settled, least, most
 from zeitbuch.core.assumptions.values import EVIDENCE, Value
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
@@ -357,7 +357,7 @@ class Passes:
         if gone and not kept:
             more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
             load = self._with_failing(node, arriving, done, way, load, more) if more else load
-        if way.skip and done.skipped:
+        if way.skip and is_any(done.skipped):
             passes, items = load.passes + done.skipped, load.items + done.skipped
             brought = unevenly_brought(passes, items) if self._several else None
             load = Moving(passes, items, load.most, load.evidence, brought)

@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from functools import lru_cache
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
@@ -17,6 +18,7 @@ from .plan import Plan, Stage
 _ANYTHING = Assumptions(assume=(Rule(failure=0.1, timeout=0.1),))
 
 
+@lru_cache(maxsize=4)  # several parts of a page ask for the same flow
 def steps_that_may_run(graph: Graph) -> frozenset[str]:
     """The ids of the steps that are executed in some run of a flow, whatever fails or is decided on the way. What is attached to a step runs
     with it, unless it is switched off. Without any trigger that leads on everything counts as begun. Where passes are no exact numbers (a
