@@ -21,6 +21,7 @@ from zeitbuch.core.model.records import (
     Repeat,
     Retry,
     Secret,
+    Step,
     Trigger,
     Variable,
 )
@@ -35,15 +36,29 @@ BRANCH = (
 
 
 def block_again(
-    row: tuple[str, ...], tries: int = 1, key: str = "text", kind: str = "http", around: str = "guard", **more: Any
+    row: tuple[str, ...],
+    tries: int = 1,
+    key: str = "text",
+    kind: str = "http",
+    around: str = "guard",
+    also: tuple[Step, ...] = (),
+    ways: tuple[Link, ...] = (),
+    **more: Any,
 ) -> Flow:
-    """A block that is tried again, in it an act and another step, in a row or side by side."""
+    """A block that is tried again, in it an act and another step, in a row, side by side, or as ``ways`` lead."""
     inside = [
         step("a", "send", effect="send", scope="g", inputs=(given(key, "x"),)),
         step("b", kind, scope="g", **more),
+        *also,
     ]
-    links = (*path("t", "g"), *(path(*row) if row else ()))
+    links = (*path("t", "g"), *(path(*row) if row else ()), *ways)
     return flow(step("g", around, retry=Retry(attempts=tries)), *inside, links=links)
+
+
+_EITHER = (
+    Link(source="d", target="a", role="case", label="a"),
+    Link(source="d", target="b", role="case", label="b"),
+)
 
 
 # code -> one more flow that has the fault, one more that has not
@@ -72,6 +87,8 @@ SECOND: dict[str, tuple[list[Flow], list[Flow]]] = {
     "act-repeated": (
         [flow(step("a", "send", effect="send", retry=Retry(attempts=1))), block_again(("a", "b")), block_again(())],
         [
+            block_again((), also=(step("d", "decide", scope="g"),), ways=_EITHER), block_again((), ways=(Link(source="a", target="b", role="error"),)),
+            block_again(("c", "b"), also=(step("c", scope="g"),), ways=(Link(source="a", target="c", role="error"),)),
             block_again(("b", "a")), block_again(("a", "b"), on_fault="continue"), block_again(("a", "b"), enabled=False), block_again(("a", "b"), tries=0),
             block_again(("a", "b"), key="request_id"), block_again(("a", "b"), kind="end"), block_again(("a", "b"), around="loop"),
         ],

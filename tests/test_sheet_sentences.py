@@ -230,6 +230,10 @@ SILENT = {
     "an error way takes it": (_with(chain(_ASKS), step("x", "shape"), links=(link("p", "x", "error"),)), "‘X’ reshapes the data"),
     "it goes on": (chain(structs.replace(_ASKS, on_fault="continue")), "the run goes on as if nothing had happened"),
     "a guard that nothing follows": (_with(chain(step("g", "guard")), structs.replace(_ASKS, scope="g")), "not stated in the export"),
+    "a block that is tried again": (
+        _with(chain(step("g", "group", retry=Retry(attempts=1))), structs.replace(_ASKS, scope="g")),
+        "‘G’ around it is tried again once; what follows then is not stated in the export",
+    ),
     "a guard with a way": (
         _with(chain(step("g", "guard")), structs.replace(_ASKS, scope="g"), step("x"), links=(link("g", "x", "error"),)),
         "‘G’ around it takes the fault, and the run goes on at 2 ‘X’",

@@ -344,6 +344,15 @@ def test_a_scope_loses_pass_by_pass(name: str) -> None:
         assert exact.of[where].runs == pytest.approx(true)
 
 
+def test_how_often_a_block_is_tried_rests_on_what_is_said_of_its_failures() -> None:
+    steps = [step("g", "guard", retry=Retry(attempts=1)), step("a", "http", scope="g"), step("b", "http", scope="g")]
+    f = flow(steps, [link("start", "g"), link("a", "b")])
+    exact, _ = both(f, [Rule(step="a", failure=0.3)], 1)
+    assert {exact.of[key].evidence for key in "gab"} == {"declared"}
+    exact, _ = both(f, [], 1)
+    assert {exact.of[key].evidence for key in "gab"} == {"export"}
+
+
 def test_a_way_that_leads_on_from_an_end_is_told_where_something_is_behind_it() -> None:
     steps = [step("a", "http"), step("All told", "end", name="All told"), step("z", "http")]
     links = [link("start", "a"), link("a", "All told"), link("All told", "z")]

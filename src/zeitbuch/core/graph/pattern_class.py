@@ -68,12 +68,8 @@ def _plain_words(steps: list[Step]) -> str:
     unknown = [step for step in steps if step.kind == "other"]
     which = " that a rule classifies" if unknown else ""
     but = f" but {_quoted_list(reading)} (reading documents)" if reading else ""
-    said = f"no step{which}{but} uses a model"
-    return (
-        f"{said}; whether {join_words([f'‘{one.title}’' for one in unknown], 'or')} does is not known"
-        if unknown
-        else said
-    )
+    names = join_words([f"‘{one.title}’" for one in unknown], "or")
+    return f"no step{which}{but} uses a model{f'; whether {names} does is not known' if unknown else ''}"
 
 
 def _quoted_list(steps: list[Step]) -> str:

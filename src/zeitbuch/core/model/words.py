@@ -39,6 +39,11 @@ def count_words(n: int, word: str) -> str:
     return f"{n} {word}s"
 
 
+def times_words(n: int) -> str:
+    """'once', 'up to 3 times'."""
+    return "once" if n == 1 else f"up to {n} times"
+
+
 def _day_number(field: str) -> int | None:
     if field.isdecimal() and int(field) <= 7:
         return int(field)

@@ -286,7 +286,7 @@ class Passes:
             again = try_again(node, reached, arriving, done, inside, self.inexact)
             self._run_stage(node.inner, again)
             del self.capped[known:]  # told once
-            self.of[name] = structs.replace(self.of[name], runs=again.passes)
+            self.of[name] = structs.replace(self.of[name], runs=again.passes, evidence=EVIDENCE[again.evidence])
             return
         if inside.ended and arriving.passes:
             done.ended = (reached - done.failed - done.late) * least(1.0, inside.ended / arriving.passes)

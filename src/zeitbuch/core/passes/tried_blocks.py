@@ -28,7 +28,8 @@ def try_again(
     done.failed, done.late, done.ended = reached * most(0.0, gone - slow), reached * slow, whole * ended
     done.failed_evidence = min(done.failed_evidence, inside.failed_evidence)
     brought = part_of(arriving.brought, whole, arriving.passes)
-    return Moving(whole, arriving.items * (whole / arriving.passes), arriving.most, arriving.evidence, brought)
+    weak = min(arriving.evidence, inside.failed_evidence)  # how often it is tried rests on how often it fails
+    return Moving(whole, arriving.items * (whole / arriving.passes), arriving.most, weak, brought)
 
 
 def _may_fail_otherwise(node: Node, arriving: Moving) -> bool:

@@ -209,7 +209,8 @@ class PossibleRuns:
     def _pass_through(
         self, stage: Stage, node: Node, run: LevelRun, choices: Choices, taken: dict[int, int], passes: int
     ) -> None:
-        """A step that is reached: what comes of it, and which ways go on."""
+        """A step that is reached: what comes of it, and which ways go on. A way that asks for failures takes them whatever the case; what
+        fails and goes on as if nothing had happened takes a case as well."""
         if node.enabled:
             run.ran.add(node.step.id)
         outcome = self._outcome(node, choices)
@@ -225,8 +226,7 @@ class PossibleRuns:
                 taken[way.edge] = self._taking(stage, node, way, choices, passes) if is_case else passes
 
     def _taking(self, stage: Stage, node: Node, way: Way, choices: Choices, passes: int) -> int:
-        """How many of the passes take a case. A way that asks for failures takes them whatever the case; what fails and goes on as
-        if nothing had happened takes a case as well. Of several passes each takes a case of its own."""
+        """How many of the passes take a case: each takes one of its own."""
         options = self._case_options(stage, node)
         if passes == 1 or node.step.inclusive or node.step.id in self.given.cases:
             return passes if way.edge in choices.choose(node.step.id, options) else 0

@@ -12,7 +12,7 @@ from zeitbuch.core.model import outcomes
 from zeitbuch.core.model.kinds import EFFECT_ROWS, NOT_TOOLS, TRIGGERS
 from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
-from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
+from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words, times_words
 from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 
 from .step_phrases import asked_people, step_words
@@ -155,8 +155,8 @@ def _lost_words(graph: Graph, found: FaultRoute) -> str:
     again = _again_words(graph, found)
     if found.end == "nothing":
         ending = [quote_name(graph.names[key]) for key in found.through if graph.steps[key].kind == "loop"]
-        said = f"othing takes the fault{f'; {ending[0]} ends' if ending else ', and the branch ends there'}."
-        return f"{again}, and then n{said}" if again else f"N{said}"
+        said = f"nothing takes the fault{f'; {ending[0]} ends' if ending else ', and the branch ends there'}."
+        return f"{again}, and then {said}" if again else capitalise(said)
     said = _beyond_words(graph, found)
     return f"Nothing takes the fault; {said}." if found.end in ("next item", "unknown") and not again else f"{said}."
 
@@ -200,11 +200,9 @@ def retry_of(step: Step) -> Retry | None:
 
 def retry_words(retry: Retry) -> str:
     """'it is tried again up to 2 times, 30 seconds apart'."""
-    if retry.attempts == 1:
-        again = "once" + (f" after {span_words(retry.wait)}" if retry.wait else "")
-    else:
-        again = f"up to {retry.attempts} times" + (f", {span_words(retry.wait)} apart" if retry.wait else "")
-    return f"it is tried again {again}"
+    wait = span_words(retry.wait) if retry.wait else ""
+    spaced = f" after {wait}" if retry.attempts == 1 else f", {wait} apart"
+    return f"it is tried again {times_words(retry.attempts)}{spaced if wait else ''}"
 
 
 def step_sentence(graph: Graph, step: Step) -> str:
@@ -305,7 +303,8 @@ def silence_words(graph: Graph, step: Step) -> str:
     """What becomes of an approval that nobody answers, where the export has no word for it: what becomes of a step that runs out of time."""
     found = fault_route(graph, step, "timeout")
     if found.end in ("nothing", "unknown"):
-        return _UNSTATED
+        again = _again_words(graph, found)
+        return f"{again}; what follows then is {_UNSTATED}" if again else _UNSTATED
     return _words_after(graph, step, found) if found.at == step.id else _beyond_words(graph, found)
 
 

@@ -4,14 +4,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from zeitbuch.core.graph.fault_routes import fault_route
 from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import IDLE_KINDS
-from zeitbuch.core.model.outcomes import takes_outcome
+from zeitbuch.core.model.outcomes import takes_faults, takes_outcome
 from zeitbuch.core.model.records import Flow, Retry, Step
-from zeitbuch.core.model.words import join_words
+from zeitbuch.core.model.words import join_words, times_words
 
 from ..records import Check, Hit
 from ..views import WRITES, FlowView
@@ -58,16 +59,12 @@ def _repeated_act(view: FlowView) -> Iterator[Hit]:
             continue
         again = step.retry
         if again is not None and again.attempts and not again.wait:
-            told = f"{quote_name(step.title)} {_verb(step)} and is tried again {_times(again)} without a wait: one that was slow happens twice"
+            told = f"{quote_name(step.title)} {_verb(step)} and is tried again {times_words(again.attempts)} without a wait: one that was slow happens twice"
             yield Hit(step, told, False)
         elif (found := _repeated_around(view, step)) is not None:
             block, failing, retry = found
-            does = f"{quote_name(step.title)} {_verb(step)} within {quote_name(block.title)}, which is tried again {_times(retry)}"
+            does = f"{quote_name(step.title)} {_verb(step)} within {quote_name(block.title)}, which is tried again {times_words(retry.attempts)}"
             yield Hit(step, f"{does} as a whole: when {quote_name(failing.title)} fails, it happens twice", False)
-
-
-def _times(retry: Retry) -> str:
-    return "once" if retry.attempts == 1 else f"up to {retry.attempts} times"
 
 
 def _repeated_around(view: FlowView, step: Step) -> tuple[Step, Step, Retry] | None:
@@ -77,13 +74,38 @@ def _repeated_around(view: FlowView, step: Step) -> tuple[Step, Step, Retry] | N
     for block in around if step.id not in graph.host else ():
         if block.retry is None or not block.retry.attempts or block.kind == "loop":
             continue
-        for other in graph.contents.get(block.id, ()):
-            if other.kind in IDLE_KINDS or not other.enabled or other.id == step.id or other.id in graph.host:
+        inside = graph.contents.get(block.id, [])
+        handling = _steps_on_failure(graph, inside)
+        for other in inside:
+            if other.kind in IDLE_KINDS or not other.enabled or other.id in (step.id, *handling, *graph.host):
                 continue
-            comes_first = step.id in view.ways.steps_after(other.id) and other.id not in view.ways.steps_after(step.id)
-            if not comes_first and block.id in fault_route(graph, other).through:
+            if block.id in fault_route(graph, other).through and _has_come_by(view, step, other, inside):
                 return block, other, block.retry
     return None
+
+
+def _has_come_by(view: FlowView, step: Step, other: Step, inside: Sequence[Step]) -> bool:
+    """Whether a step may have run when another fails: before it, or beside it where no decision chooses between them."""
+    after = view.ways.steps_after
+    if other.id in after(step.id):
+        return True
+    choosing = [one.id for one in inside if one.id in view.graph.deciding]
+    return step.id not in after(other.id) and not any({step.id, other.id} <= after(key) for key in choosing)
+
+
+def _steps_on_failure(graph: Graph, inside: Sequence[Step]) -> set[str]:
+    """The steps to which only failures lead."""
+    found: set[str] = set()
+    while True:
+        fresh = {one.id for one in inside if one.id not in found and _is_on_failure(graph, one, found)}
+        if not fresh:
+            return found
+        found |= fresh
+
+
+def _is_on_failure(graph: Graph, step: Step, found: set[str]) -> bool:
+    arriving = [link for link in graph.arriving.get(step.id, ()) if link.role != "attach"]
+    return bool(arriving) and all(takes_faults(link) or link.source in found for link in arriving)
 
 
 def _silent_yes(view: FlowView) -> Iterator[Hit]:

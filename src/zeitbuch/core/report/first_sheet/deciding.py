@@ -15,10 +15,6 @@ from zeitbuch.core.report.step_phrases import asked_people, value_of
 
 _NO_ARTICLE = ("the ", "a ", "an ", "what ", "which ", "how ", "where ", "who ", "whether ", "when ")
 _LIMITS = ("limit", "max", "maximum", "most", "cap", "ceiling")
-_HANDING_ON = frozenset(
-    {"shape", "code", "join"}
-)  # kinds that make a value of another: what a model said stays what it said
-_ANSWERING = frozenset({"model", "agent"})
 _NOT_WORDED = frozenset({"image", "speech", "embedding"})  # modalities of which no text comes
 
 
