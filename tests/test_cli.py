@@ -332,3 +332,12 @@ def test_nothing_that_can_be_read_is_no_snapshot(run: Run, tmp_path: Path) -> No
     (folder / "a.json").write_text("{broken")
     assert run("record", str(folder), "--book", str(tmp_path / "b.sqlite")).code == 2
     assert "snapshot 1" not in run("history", "--book", str(tmp_path / "b.sqlite")).out
+
+
+@pytest.mark.parametrize("words", [("explain", "--source", "bad.yaml", "X"), ("map", "bad.yaml", "--flow", "X")])
+def test_what_could_not_be_read_is_told_where_a_flow_is_not_found(
+    words: tuple[str, ...], tmp_path: Path, run: Run
+) -> None:
+    (tmp_path / "bad.yaml").write_text("not: [a flow\n")
+    code, out, err = run(*words)
+    assert (code, out) == (2, "") and err.index("bad.yaml:2:1: error") < err.index("found 'X' [flow-unknown]")

@@ -144,10 +144,11 @@ def tell_error(name: str, args: argparse.Namespace, error: ZeitbuchError) -> int
     """What kept a command from its work, on stderr; the exit status."""
     from zeitbuch.core.model.problems import InputFaults
 
-    if isinstance(error, InputFaults):
-        from .shared.session import report_problems
+    from .shared.session import report_problems, tell_unread
 
+    if isinstance(error, InputFaults):
         return report_problems(error.problems, args, went_on=False)
+    tell_unread(args)
     from zeitbuch.writers.escape.text import make_inert
 
     print(f"zeitbuch {name}: {make_inert(str(error.problem))}", file=sys.stderr)

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 def open_session(args: argparse.Namespace, start: str = ".") -> Session:
     """The session that the options and the workspace file ask for, which is looked for from ``start`` upwards."""
     found = workspace.load_workspace(workspace_file(start))
-    return Session(
+    session = Session(
         found,
         workspace.active_dialects(found, list(getattr(args, "dialect", []))),
         limits_of(args),
@@ -41,6 +41,18 @@ def open_session(args: argparse.Namespace, start: str = ".") -> Session:
         cache=not getattr(args, "no_cache", False),
         progress=progress_for(args.quiet),
     )
+    args.session = session  # what it could not read is told whatever ends the command
+    return session
+
+
+def tell_unread(args: argparse.Namespace) -> None:
+    """Tells the errors of reading so far, where something else has ended a command: it may have been in what could not be read."""
+    session: Session | None = getattr(args, "session", None)
+    unread = [problem for problem in session.problems if problem.severity == "error"] if session is not None else []
+    if session is not None and unread:
+        from zeitbuch.readers.input.positions import place_problems  # only where something is told
+
+        report_problems(place_problems(unread, session.limits, session.kept), args, went_on=False)
 
 
 def limits_of(args: argparse.Namespace) -> Limits:
