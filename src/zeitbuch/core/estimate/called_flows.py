@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 
@@ -76,7 +77,9 @@ def _cost_outside(
     key: str, graph: CallGraph, by: Mapping[str, FlowFigures], costs: Mapping[str, Money], inside: set[str]
 ) -> Money:
     """A flow's own cost with that of the flows it calls outside its circle."""
-    total = by[key].cost + unknown_callees(key, graph, by)
+    total = by[key].cost
+    if by[key].calls_of:
+        total += unknown_callees(key, graph, by)
     for other, times in graph.callees[key].items():
         if other not in inside:
             total += costs[other].times(times)
@@ -96,8 +99,8 @@ def _switched_off(key: str, graph: CallGraph, by: Mapping[str, FlowFigures]) -> 
 
 
 def notes_on_calls(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[str, list[str]]:
-    """What is to be said about the calls of each flow: callees that are not there, circles."""
-    notes: dict[str, list[str]] = {key: [] for key in by}
+    """What is to be said about the calls of flows: callees that are not there, circles."""
+    notes: defaultdict[str, list[str]] = defaultdict(list)
     for key, missing in graph.missing.items():
         notes[key] += [
             "it calls a flow that the export does not name: what that costs is not known"
@@ -106,11 +109,9 @@ def notes_on_calls(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[str,
             for name in missing
         ]
     for key in by:
-        off = [by[other].flow.title for other in _switched_off(key, graph, by)]
-        notes[key] += [
-            f"it calls '{name}', which is switched off: whether that runs, and what it costs, is not known"
-            for name in off
-        ]
+        for other in _switched_off(key, graph, by):
+            off = f"it calls '{by[other].flow.title}', which is switched off"
+            notes[key].append(f"{off}: whether that runs, and what it costs, is not known")
     for component in graph.components:
         if not graph.is_circle(component):
             continue

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.moving import Pass
@@ -23,11 +23,13 @@ from zeitbuch.core.pricing.meters import per_run
 
 from .day_parts import DayPart
 from .flow_figures import FlowFigures, price_in_worlds
-from .records import Sampling, Spread
+from .records import RunSpread, Sampling, Spread
 
 FIRST = 1000
 _KEPT = 256
-_COURSE = tuple(index / 20 for index in range(21))
+# One for all flows of which nothing is kept: between processes, too, a batch of flows holds each of these once.
+_NO_DRAWS: Floats = np.zeros(0, np.float32)
+_NO_FIGURES: dict[str, Any] = {}
 
 
 class FlowSample(Struct):
@@ -40,7 +42,7 @@ class FlowSample(Struct):
     every run count, ``called`` the model calls of each run, kept where days of a month are put together."""
 
     own: Floats
-    cost: Spread
+    cost: RunSpread
     relative: Floats
     variance: float
     calls: Spread
@@ -49,6 +51,10 @@ class FlowSample(Struct):
     means: dict[str, Pass] | None
     rounded: dict[str, float]
     called: Floats | None = None
+
+    def without_draws(self) -> FlowSample:
+        """The distributions alone, which is all that is asked of a flow that stands alone once its month is drawn."""
+        return structs.replace(self, own=_NO_DRAWS, relative=_NO_DRAWS, counts=_NO_FIGURES, rounded=_NO_FIGURES)
 
 
 def seed_of(flow: Flow, part: DayPart | None = None) -> int:
@@ -112,20 +118,28 @@ def _draw_times(amount: Amount, turns: Any, sample: Sample) -> Any:
             return 1.0
 
 
-def spread_of(costs: Floats, course: bool = False) -> Spread:
-    """Mean, its standard error and percentiles of draws; with their whole ``course`` where it is wanted."""
+def spread_of(costs: Floats) -> Spread:
+    """Mean, its standard error and percentiles of draws."""
     order = np.sort(costs)
-    number = len(order)
+    mean, error = float(order.mean()), float(order.std()) / len(order) ** 0.5
+    p10, p50, p90, p99 = [_percentile(order, share) for share in (0.1, 0.5, 0.9, 0.99)]
+    return Spread(mean, error, p10, p50, p90, p99, len(order))
 
-    def at(share: float) -> float:
-        place = share * (number - 1)
-        low = int(place)
-        high = min(number - 1, low + 1)
-        return float(order[low] + (order[high] - order[low]) * (place - low))
 
-    mean, error = float(order.mean()), float(order.std()) / number**0.5
-    whole = tuple([at(share) for share in _COURSE]) if course else ()
-    return Spread(mean, error, at(0.1), at(0.5), at(0.9), at(0.99), number, whole)
+def run_spread_of(costs: Floats) -> RunSpread:
+    """The distribution of what runs cost."""
+    order = np.sort(costs)
+    whole = spread_of(order)
+    p5, p25, p75, p95 = [_percentile(order, share) for share in (0.05, 0.25, 0.75, 0.95)]
+    return RunSpread(whole.mean, whole.error, whole.p10, whole.p50, whole.p90, whole.p99, whole.runs, p5, p25, p75, p95)
+
+
+def _percentile(order: Floats, share: float) -> float:
+    """A percentile of sorted draws, between two of them by its distance from each."""
+    place = share * (len(order) - 1)
+    low = int(place)
+    high = min(len(order) - 1, low + 1)
+    return float(order[low] + (order[high] - order[low]) * (place - low))
 
 
 def _is_close_enough(costs: Floats, wanted: float) -> bool:
@@ -155,7 +169,7 @@ def draw_flow(run: FlowFigures, prices: Prices, how: Sampling, whole: bool = Tru
     counts = _calls_of_flow(run, sample)
     means = None if run.exact else means_of(sample, run)
     rounded = _rounded_quantities(run, prices, sample, calls)
-    cost = spread_of(own, course=True)
+    cost = run_spread_of(own)
     relative = relative_to(own, sample.draws.of_runs(run.sums.spent))
     calls_variance = float(relative_to(calls, sample.draws.of_runs(run.sums.calls)).var())
     variance, relative = float(relative.var()), thinned(relative)

@@ -184,18 +184,23 @@ def bill_runs(runs: EstateFigures, drawn: Mapping[str, Any] | None = None) -> Bi
     return bill_meters(runs.prices.card, runs.prices.calendar, metered, on_average=drawn is not None)
 
 
-def result_of(runs: EstateFigures, billed: Billed | None = None) -> EstateEstimate:
-    """The estimate of settled runs."""
+Finish = Callable[[str, list[str], FlowEstimate], FlowEstimate]
+
+
+def result_of(runs: EstateFigures, billed: Billed | None = None, finish: Finish | None = None) -> EstateEstimate:
+    """The estimate of settled runs. ``finish`` is given every flow, with its key and those of its parts, and gives back what stands in
+    the result; it may drop what is asked for no more."""
     card = runs.prices.card
     lines, bills = billed or bill_runs(runs)
     costs, notes = costs_with_called(runs.graph, runs.by), notes_on_calls(runs.graph, runs.by)
     flows = []
     for whole, keys in runs.whole_flows().items():
-        parts = [_flow_estimate(key, runs, costs[key], notes[key]) for key in keys]
+        parts = [_flow_estimate(key, runs, costs[key], notes.get(key, ())) for key in keys]
         flow = join_estimates(parts, runs.day_shares(keys))
-        flows.append(
-            _with_meters(flow, bills.flow_cost.get(whole), bills.host.get(whole, ""), bills.evidence.get(whole, []))
+        billed_flow = _with_meters(
+            flow, bills.flow_cost.get(whole), bills.host.get(whole, ""), bills.evidence.get(whole, [])
         )
+        flows.append(billed_flow if finish is None else finish(whole, keys, billed_flow))
     return EstateEstimate(
         month=month_text(runs.month),
         currency=card.currency if card is not None else "",
@@ -223,7 +228,7 @@ def _flow_estimate(
     key: str,
     runs: EstateFigures,
     with_called: Money,
-    on_calls: list[str],
+    on_calls: Sequence[str],
 ) -> FlowEstimate:
     run, volume = runs.by[key], runs.volumes[key]
     sums = run.sums

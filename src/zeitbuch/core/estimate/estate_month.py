@@ -15,10 +15,10 @@ from zeitbuch.core.passes.random_draws import Floats
 
 from .called_flows import spent_with_called
 from .called_samples import CalledSamples
-from .distribution import FlowSample, mixed_draws, relative_to, seed_of, spread_of, thinned
+from .distribution import FlowSample, mixed_draws, relative_to, run_spread_of, seed_of, spread_of, thinned
 from .estate import EstateFigures, bill_runs, result_of
 from .month_draws import MonthDraws, draw_month, draw_runs, in_all_worlds, sum_of_runs
-from .records import EstateEstimate, FlowEstimate, MonthUses, Quantiles, Spread, Total
+from .records import EstateEstimate, FlowEstimate, MonthUses, Quantiles, RunSpread, Spread, Total
 
 
 class Drawn(Struct):
@@ -64,7 +64,7 @@ def joined_days(parts: Sequence[Drawn], weights: Sequence[float]) -> Drawn:
     calls = [sample.called if sample.called is not None else np.zeros(1) for sample in samples]
     sample = structs.replace(
         samples[0],
-        cost=spread_of(mixed_draws(weights, [sample.own for sample in samples]), course=True),
+        cost=run_spread_of(mixed_draws(weights, [sample.own for sample in samples])),
         calls=spread_of(mixed_draws(weights, calls)),
     )
     months = [part.month for part in parts if part.month is not None]
@@ -80,7 +80,7 @@ class _Caller(Struct):
     """Costs of the runs of a flow with those it calls: their distribution, as parts of their mean, and the variance of these;
     ``costs`` themselves where days are put together."""
 
-    spread: Spread | None
+    spread: RunSpread | None
     relative: Floats
     variance: float
     costs: Floats
@@ -113,15 +113,19 @@ class EstateMonth(Struct):
         counts = {key: one.month.runs for key, one in self.drawn.items() if one.month is not None}
         self._join_days(runs, callers)
         billed = bill_runs(runs, counts)
-        result = result_of(runs, billed)
         total = _Sums() if self.sums is None else _Sums(self.sums[0], self.sums[1], known=True)
-        flows = []
-        for (key, keys), flow in zip(runs.whole_flows().items(), result.flows, strict=True):
+
+        def finish(key: str, keys: list[str], flow: FlowEstimate) -> FlowEstimate:
             meters = draws_of(billed[1].spent.get(key, float(flow.meters_month.amount) if flow.meters_month else 0.0))
-            flows.append(self._with_spreads(key, flow, callers.get(key), meters, total))
+            made = self._with_spreads(key, flow, callers.get(key), meters, total)
             for part in keys if self.drawn[key].month is not None else ():
                 self._add_chance(part, runs, spent, callers.get(part), total)
-        return structs.replace(result, flows=tuple(flows), total=self._total(result, total, not runs.month[1]))
+            if not self.drawn[key].related:
+                del self.drawn[key], runs.by[key]  # nothing else asks for it, and of many flows it fills the memory
+            return made
+
+        result = result_of(runs, billed, finish)
+        return structs.replace(result, total=self._total(result, total, not runs.month[1]))
 
     def _callers(self, runs: EstateFigures, spent: Mapping[str, float]) -> dict[str, _Caller]:
         """The runs of all flows that call others, with what they call."""
@@ -131,7 +135,7 @@ class EstateMonth(Struct):
             means = np.resize(draws_of(spent[key]), len(costs))
             relative = relative_to(costs, means)
             kept = costs if runs.by[key].part is not None else costs[:0]
-            found[key] = _Caller(spread_or_none(costs, True), thinned(relative), float(relative.var()), kept)
+            found[key] = _Caller(_run_spread_or_none(costs), thinned(relative), float(relative.var()), kept)
         return found
 
     def _draw_related(self, key: str, runs: EstateFigures) -> None:
@@ -163,7 +167,7 @@ class EstateMonth(Struct):
             called = [callers[key] for key in keys if key in callers]
             if called:
                 costs = [callers[key].costs if key in callers else self.drawn[key].sample.own for key in keys]
-                callers[whole] = structs.replace(called[0], spread=spread_or_none(mixed_draws(weights, costs), True))
+                callers[whole] = structs.replace(called[0], spread=_run_spread_or_none(mixed_draws(weights, costs)))
             self._sum_up(self.drawn[whole], runs.by[keys[0]].flow.id)
 
     def _with_spreads(
@@ -256,6 +260,10 @@ class _Sums(Struct):
             self.year = self.year + (one.year if drawn else month.expected * 12)
 
 
-def spread_or_none(costs: Floats | None, course: bool = False) -> Spread | None:
+def spread_or_none(costs: Floats | None) -> Spread | None:
     """The distribution of some costs; none where there are none, or they have no end in some world."""
-    return spread_of(costs, course) if costs is not None and bool(np.isfinite(costs).all()) else None
+    return spread_of(costs) if costs is not None and bool(np.isfinite(costs).all()) else None
+
+
+def _run_spread_or_none(costs: Floats) -> RunSpread | None:
+    return run_spread_of(costs) if bool(np.isfinite(costs).all()) else None

@@ -95,6 +95,11 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
     )
 
 
+# One for all flows of which nothing is kept: between processes, too, a batch of flows holds each of these once.
+_NO_USES: dict[str, Usage] = {}
+_NO_CALLS: dict[str, tuple[float, Evidence]] = {}
+_NO_STEPS: list[StepEstimate] = []
+_NO_NOTES: list[str] = []
 UNNAMED = "(a flow that the export does not name)"  # what a step calls that says only that it calls one
 
 
@@ -293,8 +298,12 @@ def lightened(run: FlowFigures, prices: Prices, detail: bool = False) -> FlowFig
             {m.name: per_run(m, metered, prices.card) for m in meters_of(prices.card, run.flow, prices.calendar)},
             metered.evidence,
         )
-    steps = run.steps if detail else []
-    return structs.replace(run, graph=None, passes=None, uses={}, lookup=None, entry=None, steps=steps, metered=metered)
+    steps = run.steps if detail else _NO_STEPS
+    calls_of, notes = run.calls_of or _NO_CALLS, run.notes or _NO_NOTES
+    return structs.replace(
+        run, graph=None, passes=None, uses=_NO_USES, lookup=None, entry=None, steps=steps, metered=metered,
+        calls_of=calls_of, notes=notes,
+    )  # fmt: skip
 
 
 def _spent_in_worlds(use: Usage, done: Pass, prices: Prices) -> float:

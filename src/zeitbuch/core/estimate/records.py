@@ -41,9 +41,8 @@ class StepEstimate(Struct, frozen=True):
     parts: tuple[Part, ...] = ()
 
 
-class Spread(Struct, frozen=True):
-    """A distribution: its mean with the error that comes from drawing, and percentiles; ``runs`` were drawn. ``course`` has the
-    percentiles 0, 5, 10 ... 100 of the cost of a run."""
+class Spread(Struct, frozen=True, gc=False):
+    """A distribution: its mean with the error that comes from drawing, and percentiles; ``runs`` were drawn."""
 
     mean: float
     error: float
@@ -52,7 +51,15 @@ class Spread(Struct, frozen=True):
     p90: float
     p99: float
     runs: int
-    course: tuple[float, ...] = ()
+
+
+class RunSpread(Spread, frozen=True, gc=False):
+    """The distribution of what a run costs: with the percentiles that show where nine of ten and half of all runs lie."""
+
+    p5: float
+    p25: float
+    p75: float
+    p95: float
 
 
 class Quantiles(Struct, frozen=True, gc=False):
@@ -99,7 +106,7 @@ class FlowEstimate(Struct, frozen=True):
     host: str = ""
     meters_month: Money | None = None
     exact: bool = True
-    spread: Spread | None = None
+    spread: RunSpread | None = None
     calls_spread: Spread | None = None
     month_spread: Spread | None = None
     year_spread: Spread | None = None

@@ -115,8 +115,7 @@ def _drawn_alone(run: FlowFigures, sample: FlowSample, setting: Setting) -> Draw
     count = setting.worlds.count if setting.worlds is not None else 0
     month = draw_month(run.sums, sample, run.volume, seed_of(run.flow), count)
     year = draw_month(run.sums, sample, run.volume, seed_of(run.flow), count, 12) if not setting.month[1] else None
-    kept = structs.replace(sample, relative=sample.relative[:0])
-    return Drawn(kept, False, month, None if year is None else year.cost)
+    return Drawn(sample.without_draws(), False, month, None if year is None else year.cost)
 
 
 def estimate_flows(

@@ -140,7 +140,7 @@ def runs_chart(result: EstateEstimate, form: str = "png") -> bytes:
     flows = [f for f in result.flows if f.spread is not None and f.spread.mean > 0 and not f.with_called.unknown]
     flows.sort(key=lambda f: (-(f.spread.mean if f.spread else 0), f.name))
     figure, axes, height = _make_figure(len(flows))
-    least = min((max(f.spread.course[1], f.spread.mean / 1000) for f in flows if f.spread), default=0.001)
+    least = min((max(f.spread.p5, f.spread.mean / 1000) for f in flows if f.spread), default=0.001)
     most = max((f.spread.p99 for f in flows if f.spread), default=1.0)
     for at, f in enumerate(flows):
         _draw_run_bar(f, least, axes, at)
@@ -168,8 +168,8 @@ def runs_chart(result: EstateEstimate, form: str = "png") -> bytes:
 def _draw_run_bar(f: FlowEstimate, least: float, axes: Any, at: int) -> None:
     assert f.spread is not None
     s = f.spread
-    low, high = max(s.course[1], least), max(s.course[19], least)
-    quarter, three = max(s.course[5], least), max(s.course[15], least)
+    low, high = max(s.p5, least), max(s.p95, least)
+    quarter, three = max(s.p25, least), max(s.p75, least)
     axes.plot([low, max(s.p99, least)], [at, at], color=INK, linewidth=0.9, zorder=1)
     axes.barh(at, high - low, 0.26, left=low, color="#f0e6c8", edgecolor=INK, linewidth=0.7, zorder=2)
     axes.barh(
