@@ -16,6 +16,7 @@ from zeitbuch.readers.dialects.field_checks import (
     NUMBER,
     OBJECT,
     PROMPTS,
+    TRIES,
     WHOLE,
     WORDS,
     make_field,
@@ -43,8 +44,10 @@ FIELDS = [
     make_field(["set.a", "set.b"], WORDS),
     make_field("deep.er.still", WORDS),
     make_field("many.*.name", WORDS),
-    make_field("again.times", WHOLE),
-    make_field("again.pause", DURATION, serves=lambda raw: bool(as_whole_number(TIMES(raw)))),
+    make_field("again.times", TRIES),
+    make_field("again.pause", DURATION, serves=lambda raw: (as_whole_number(TIMES(raw)) or 0) > 0)._replace(
+        served_by=make_field("again.times", TRIES)
+    ),
     make_field("zone", WORDS, serves=lambda raw: raw.get("on") is True),
     make_field("at.x", NUMBER, partner=make_getter("at.y")),
     make_field("at.y", NUMBER, partner=make_getter("at.x")),
@@ -141,6 +144,23 @@ def test_a_form_is_worked_out_for_what_comes_again_and_only_then() -> None:
     for place in range(50):
         forms.unread_in({f"key {place}": place})
     assert len(forms.known) == 1
+
+
+@pytest.mark.parametrize("paths", [["id", "again"], ["id", "again.times", "again.pause"], ["again.times"]])
+def test_what_a_type_settles_is_so(paths: list[str]) -> None:
+    """Numbers of tries say by their type whether a record has a use for the time between them."""
+    fields = [field for field in FIELDS if field.ways[0][0][0] in ("id", "again")]
+    claims, draw = _claims(paths), random.Random(11)
+    forms, settled = RecordForms(claims, fields), 0
+    for _ in range(draws(1500, 6000)):
+        times = draw.choice([0, 1, 2, 3, -1, "2", 2.0, True, None])
+        record = {"id": draw.choice(["a", 3, None, "a"]), "again": {"times": times, "pause": draw.choice([0, 5, 2.5, -1, "PT5M", None])}}  # fmt: skip
+        expected = count_values(unclaimed_part(record, claims)), refused_values(record, fields)
+        sure = forms.missed_for_sure(record)
+        assert sure is None or (sure, []) == expected, record
+        assert forms.unread_in(record) == expected, record
+        settled += sure is not None
+    assert settled > 100
 
 
 def test_two_fields_at_one_place_both_count() -> None:

@@ -20,6 +20,7 @@ from zeitbuch.core.checks.records import Copied, EstateFacts, Limits, Person, Us
 from zeitbuch.core.checks.registry import CHECKS, check_flows
 from zeitbuch.core.model.records import (
     Approval,
+    Binding,
     Connection,
     Flow,
     Link,
@@ -530,6 +531,52 @@ def test_a_limit_beside_an_amount_counts() -> None:
         links=(*path("t", "m", "d"), Link(source="d", target="a", role="case", label="little")),
     )
     assert "answer-decides-target" not in found_in(held)
+
+
+def _shaped(taken: str, *inputs: Binding) -> Flow:
+    """A letter goes to what a step in between makes of an answer and of data."""
+    to = structs.replace(takes("k"), name="to", role="recipient", refs=(Ref(step="k", path=taken),))
+    return flow(asks("Whose?"), step("k", "shape", inputs=inputs), step("a", "send", effect="send", inputs=(to,)))
+
+
+def test_an_answer_stays_one_where_a_step_reshapes_it() -> None:
+    address, body = structs.replace(takes("m"), name="address"), structs.replace(takes("t"), name="body")
+    (hit,) = [
+        one
+        for one in check_flows([_shaped("address", address, body)], facts=TODAY)
+        if one.code == "answer-decides-target"
+    ]
+    assert hit.message == "the recipient (to) of ‘A’ is made of what ‘M’ answered, and nobody approves it"
+    assert "answer-decides-target" not in found_in(_shaped("body", address, body))
+    stored = structs.replace(
+        _shaped("address", address),
+        steps=(asks("Whose?"), step("k", "store", inputs=(address,)), _shaped("x").steps[2]),
+    )
+    assert "answer-decides-target" not in found_in(stored)  # what comes back from elsewhere need not be the answer
+
+
+@pytest.mark.parametrize(("model", "decision", "said"), [
+    (asks("Answer a or b."), step("d", "decide", refs=(Ref(step="m", path="x"),)), "‘X’ deletes because ‘M’ answered ‘yes’, and nobody approves it"),
+    (asks("Answer a or b."), step("d", "decide", refs=(Ref(step="k", path="word"),)), "‘X’ deletes in case ‘yes’, by what ‘M’ answered, and nobody approves it"),
+    (step("m", "agent", model=ModelUse(name="m")), step("d", "decide", refs=(Ref(step="m", path="x"),)), "‘X’ deletes because ‘M’ answered ‘yes’, and nobody approves it"),
+    (asks("Answer a or b."), asks("Answer yes or no.", "d"), "‘X’ deletes because ‘D’ answered ‘yes’, and nobody approves it"),
+    (asks("Answer a or b."), step("d", "decide", refs=(Ref(step="t", path="x"),)), ""),
+    (asks("Answer a or b.", enabled=False), step("d", "decide", refs=(Ref(step="m", path="x"),)), ""),
+    (asks("Answer a or b."), step("d", "approve", refs=(Ref(step="m", path="x"),)), ""),
+])  # fmt: skip
+def test_who_decides_over_what_is_final_is_told(model: Step, decision: Step, said: str) -> None:
+    shaped = step("k", "shape", inputs=(structs.replace(takes("m"), name="word"),))
+    cases = (case("x", "yes"), case("z", "no"))
+    given_flow = flow(
+        model,
+        shaped,
+        decision,
+        step("x", "delete", effect="delete"),
+        step("z"),
+        links=(*path("t", "m", "k", "d"), *cases),
+    )
+    told = [one.message for one in check_flows([given_flow], facts=TODAY) if one.code == "act-by-label"]
+    assert told == [said] * bool(said)
 
 
 @pytest.mark.parametrize(("prompt", "answers"), [

@@ -7,6 +7,7 @@ import re
 from functools import cached_property, reduce
 from operator import and_
 
+from zeitbuch.core.graph.answers import models_deciding
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Binding, Flow, Link, ModelUse, Ref, Step, Trigger
 from zeitbuch.core.passes.reachability import Reachability, Read
@@ -281,6 +282,12 @@ class FlowView:
         sources = {ref.step for ref in refs}
         model = self.graph.steps.get(next(iter(sources)) or "") if len(sources) == 1 else None
         return model if model is not None and model.kind == "model" and prompts_of(model) else None
+
+    def deciding_models(self, decision: Step) -> list[Step]:
+        """The models by whose answers a step takes one of its cases, also where steps between reshape what they said."""
+        found = models_deciding(self.graph, decision)
+        asked = self.asked_model(decision) if not found and decision.kind == "decide" else None
+        return found or ([asked] if asked is not None and asked.enabled else [])
 
     def may_lead(self, source: str, target: str) -> bool:
         """Whether some way may lead from one step to another; what is not so is sure."""

@@ -17,13 +17,13 @@ Keys = tuple[str, ...]
 
 
 class Form(NamedTuple):
-    """What the value of a field must be: a test, the words for a message, types of which every value will do, and a type with bounds
-    for numbers that will do."""
+    """What the value of a field must be: a test, the words for a message, types of which every value will do, and types with bounds
+    for numbers that will do: several where numbers of one mean something else for other fields than those of another."""
 
     usable: Callable[[Any], bool]
     expected: str
     plain: frozenset[type] = frozenset()
-    numbers: Any = None
+    numbers: tuple[Any, ...] = ()
 
 
 _HUGE = 1e308
@@ -32,16 +32,23 @@ NUMBER = Form(
     lambda value: as_number(value) is not None,
     "a number",
     frozenset({int}),
-    Annotated[float, Meta(ge=-_HUGE, le=_HUGE)],
+    (Annotated[float, Meta(ge=-_HUGE, le=_HUGE)],),
 )
 WHOLE = Form(
     lambda value: (found := as_whole_number(value)) is not None and found >= 0,
     "a whole number from 0 on",
-    numbers=Annotated[int, Meta(ge=0)],
+    numbers=(Annotated[int, Meta(ge=0)],),
 )
-COUNT = Form(lambda value: as_count(value) is not None, "a whole number from 1 on", numbers=Annotated[int, Meta(ge=1)])
+TRIES = WHOLE._replace(numbers=(Annotated[int, Meta(ge=1)], Annotated[int, Meta(ge=0, le=0)]))
+COUNT = Form(
+    lambda value: as_count(value) is not None, "a whole number from 1 on", numbers=(Annotated[int, Meta(ge=1)],)
+)
 FLAG = Form(lambda value: as_flag(value) is not None, "true or false", frozenset({bool}))
-DURATION = Form(lambda value: clock_texts.duration_of(value) is not None, clock_texts.EXPECTED)
+DURATION = Form(
+    lambda value: clock_texts.duration_of(value) is not None,
+    clock_texts.EXPECTED,
+    numbers=(Annotated[float, Meta(ge=0, le=_HUGE)],),
+)
 PROMPTS = Form(
     lambda value: type(value) is str or (type(value) is list and all(type(item) is str for item in value)),
     "a text or a list of texts",
@@ -51,7 +58,7 @@ ITEMS = Form(lambda value: is_words(value), "a list, its name or an expression")
 OBJECT = Form(lambda value: type(value) is dict, "an object of settings", frozenset({dict}))
 FORMS: dict[str, Form] = {
     "temperature": NUMBER, "max_output": WHOLE, "max_turns": WHOLE, "cap": WHOLE, "batch": WHOLE, "every": DURATION,
-    "enabled": FLAG, "disabled": FLAG, "retries": WHOLE, "retry_wait": DURATION, "timeout": DURATION, "items": ITEMS,
+    "enabled": FLAG, "disabled": FLAG, "retries": TRIES, "retry_wait": DURATION, "timeout": DURATION, "items": ITEMS,
     "x": NUMBER, "y": NUMBER, "wait": DURATION, "approvals_needed": WHOLE, "piece_size": WHOLE, "piece_overlap": WHOLE,
     "piece_batch": WHOLE, "pieces_found": WHOLE, "concurrency": COUNT, "ordered": FLAG, "awaits": FLAG,
 }  # fmt: skip
@@ -67,13 +74,14 @@ class Refused(NamedTuple):
 
 class Field(NamedTuple):
     """One field of a rule: the places where its value may stand, and its form. All places are used when it ``gathers``; none
-    where ``serves`` says that the record has no use for it."""
+    where ``serves`` says that the record has no use for it. ``served_by``: the field of which a number above 0 says that it has."""
 
     ways: tuple[tuple[Keys, Getter], ...]
     form: Form
     gathers: bool = False
     serves: Callable[[dict[str, Any]], bool] | None = None
     partner: Getter | None = None  # what must be of the same form, or this is of no use
+    served_by: Field | None = None
 
 
 def make_field(

@@ -9,6 +9,7 @@ from typing import Any
 from zeitbuch.core.model.records import Link, Trigger
 from zeitbuch.readers.dialects.step_plan import Plan
 
+from .draft import Draft
 from .field_checks import WORDS, Refused, make_field, with_refused
 from .links import Links, pointer_targets
 from .order import Order
@@ -17,7 +18,7 @@ from .paths import Claims, as_text, as_whole_number, claim_paths, get_nothing, m
 from .query import Query
 from .rules import KEY, Dialect
 from .step_plan import Plans, Shared, inputs_of, schedule_of
-from .steps import Draft, StepReader
+from .steps import StepReader
 
 
 class Triggers:

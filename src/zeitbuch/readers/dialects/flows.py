@@ -22,6 +22,7 @@ from zeitbuch.core.model.records import (
 from zeitbuch.readers.input.limits import Limits, count_values
 from zeitbuch.readers.input.pointers import last_key
 
+from .draft import Draft
 from .field_checks import FORMS, WORDS, Field, Form, make_field, one_of, with_refused
 from .paths import (
     Claims,
@@ -40,7 +41,7 @@ from .query import Query
 from .record_forms import RecordForms
 from .reshape import Reshaper, is_reshaped
 from .rules import KEY, Dialect, FlowRule, Items, Recogniser
-from .steps import Draft, StepReader, with_key
+from .steps import StepReader, with_key
 
 _FLOW_PATHS = (
     "id", "name", "description", "state", "owners", "folder", "environment", "version", "created", "changed", "fault_handlers",
@@ -250,7 +251,7 @@ class DialectReader:
         variables = list(filter(None, variables))
         if variables:
             unread["parts of variables"] = variables
-        connections = [left for _, _, left in self.connections.read_item(raw) if left] if self.steps.outline else []
+        connections = self.connections.unread_in(raw) if self.steps.outline else []
         draft.missed += sum(map(count_values, connections))
         if draft.lost:
             unread["unread parts"] = draft.lost
@@ -288,6 +289,18 @@ class _ItemReader:
                     fields.append(make_field(paths, WORDS))
                 claim_paths(self.claims, paths)
         self.forms = RecordForms(self.claims, fields)
+
+    def unread_in(self, raw: dict[str, Any]) -> list[dict[str, Any]]:
+        """What of the items is unread, where nothing else is asked of them."""
+        if self.query is None:
+            return []
+        if self.keyed:
+            return [left for _, _, left in self.read_item(raw) if left]
+        left = [
+            self.forms.rest_of(item) if type(item) is dict else {} if item is None else {last_key(pointer): item}
+            for pointer, item in self.query.find_all(raw)
+        ]
+        return [one for one in left if one]
 
     def read_item(self, raw: dict[str, Any]) -> Iterator[tuple[dict[str, str], Any, dict[str, Any]]]:
         if self.query is None:

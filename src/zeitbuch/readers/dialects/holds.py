@@ -10,11 +10,13 @@ from typing import Any, NamedTuple
 
 from zeitbuch.readers.input.pointers import escape_key
 
-from .field_checks import FORMS, WORDS, make_field, refused_values, with_refused
-from .paths import Claims, Getter, as_flag, as_text, claim_paths, make_getter, path_keys, unclaimed_part
-from .rules import HoldRule
+from .draft import Draft
+from .field_checks import FORMS, WORDS, make_field
+from .paths import Claims, Getter, as_flag, as_text, claim_paths, make_getter, path_keys
+from .record_forms import RecordForms
+from .rules import KEY, HoldRule
 from .step_plan import Plan
-from .steps import Draft, StepReader, with_key
+from .steps import StepReader, with_key
 
 Item = tuple[str, dict[str, Any]]  # pointer, step
 
@@ -50,7 +52,9 @@ class Hold:
         for path in (rule.steps, rule.label, rule.condition, rule.otherwise):
             claim_paths(self.claims, path)
         words = [make_field(path, WORDS) for path in (rule.label, rule.condition) if path]
-        self.fields = [*words, make_field(rule.otherwise, FORMS["enabled"])] if rule.otherwise else words
+        fields = [*words, make_field(rule.otherwise, FORMS["enabled"])] if rule.otherwise else words
+        self.keyed = KEY in self.claims
+        self.forms = RecordForms(self.claims, fields)
 
     def find_branches(
         self, raw: dict[str, Any], pointer: str, lost: list[dict[str, Any]] | None = None
@@ -90,12 +94,12 @@ class Hold:
             name = rule.named or (key if type(value) is dict else "")
             found.append(Branch(name, "", False, self._items_of(branch, place, lost)))
         elif type(branch) is dict:
-            whole = with_key(place, branch)
+            whole = with_key(place, branch) if self.keyed else branch
             label = as_text(self.label(whole)) or rule.named or (key if type(value) is dict else "")
             otherwise = bool(rule.otherwise) and as_flag(self.otherwise(whole)) is True
             items = self._items_of(self.inner(branch), place + self.inner_where, lost)
             found.append(Branch(label, as_text(self.condition(whole)), otherwise, items))
-            rest = with_refused(unclaimed_part(branch, self.claims), refused_values(whole, self.fields))
+            rest = self.forms.rest_of(whole)
             if rest and lost is not None:
                 lost.append(rest)
         elif branch is not None and lost is not None:

@@ -12,11 +12,12 @@ from typing import Any, NamedTuple
 from zeitbuch.core.model.records import Link, LinkRole, Outcome
 from zeitbuch.readers.input.pointers import escape_key
 
+from .draft import Case, Draft
 from .link_lists import Adjacency, LinkList, Target, record_of
 from .link_rules import OutletRule, PointerRule
 from .paths import Claims, Getter, as_text, claim_paths, make_getter, unclaimed_part
 from .rules import Dialect
-from .steps import Case, Draft, StepReader
+from .steps import StepReader
 
 
 class Arrow(NamedTuple):

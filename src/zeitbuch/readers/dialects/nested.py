@@ -11,6 +11,7 @@ from zeitbuch.core.model.kinds import OUTCOMES
 from zeitbuch.core.model.records import Link, Outcome
 from zeitbuch.readers.input.link_builder import Loose
 
+from .draft import Draft
 from .field_checks import Refused, one_of
 from .flat import Triggers
 from .holds import Hold, Item, keep_unused
@@ -19,7 +20,7 @@ from .paths import Claims, as_text, claim_paths, is_words, make_getter, unclaime
 from .query import Query
 from .rules import Dialect
 from .step_plan import Plan
-from .steps import Draft, StepReader
+from .steps import StepReader
 
 
 class Group(NamedTuple):
@@ -94,7 +95,8 @@ class Nested:
             if plan.rule.trigger is not None:
                 names.setdefault("\x00trigger", step_id)
             groups: list[Group] = []
-            for hold in self._hold_rules(item) if plan.rule.trigger is None else ():
+            holding = plan.rule.trigger is None and not self.holders.isdisjoint(item)
+            for hold in self._hold_rules(item) if holding else ():
                 for label, condition, otherwise, inner in hold.find_branches(item, pointer, draft.lost):
                     groups.append(Group(hold, label, condition, otherwise, self._find_nodes(inner, draft, every)))
             found.append(Node(pointer, item, step_id, plan, groups))
@@ -102,8 +104,6 @@ class Nested:
 
     def _hold_rules(self, item: dict[str, Any]) -> list[Hold]:
         """The rules by which a step holds others."""
-        if self.holders.isdisjoint(item):
-            return []
         operation = as_text(self.steps.operation(item))
         return [
             hold for hold in self.holds if hold.first in item and (hold.rule.operation == "*" or hold.fits(operation))
@@ -141,9 +141,8 @@ class Nested:
 
     def _add_arrow(self, loose: list[Loose], target: str, pointer: str, draft: Draft) -> None:
         if self.steps.outline:
-            draft.links += [
-                Link(source=first.source, target=target, role=first.role, after=first.after) for first in loose
-            ]
+            for first in loose:
+                draft.links.append(Link(source=first.source, target=target, role=first.role, after=first.after))
             return
         for first in loose:
             draft.links.append(

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Any
 
 from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
 
+from .draft import Draft
 from .links import WITH_OUTCOMES, Links, pointer_targets, unclaimed_targets
 from .paths import Getter, as_text
 from .step_plan import Plan
-from .steps import Draft
 
 if TYPE_CHECKING:
     from .flat import Flat

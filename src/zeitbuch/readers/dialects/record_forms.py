@@ -140,13 +140,15 @@ def _type_of_field(value: Any, fields: list[Field]) -> Any:
     simple = len(field.ways) == 1 and field.serves is None and field.partner is None
     if not _is_sure(value, field.form) and not (simple and value is None):
         return type(value)
+    if len(field.form.numbers) > 1:
+        return type(value) if type(value) not in (int, float) else _numbers_with(value, field.form)
     union = _type_of_form(field.form)
     return union | None if simple and union is not None else union
 
 
 def _type_of_form(form: Form) -> Any:
     """All values of which the type settles that they will do."""
-    union: Any = form.numbers
+    union: Any = form.numbers[0] if form.numbers else None
     for one in sorted(form.plain - {dict, list}, key=str):
         union = one if union is None else union | one
     return union
@@ -156,9 +158,12 @@ def _is_sure(value: Any, form: Form) -> bool:
     """Whether the type of a value, with the bounds of numbers, settles that it is of use."""
     if type(value) in form.plain:
         return True
-    return (
-        type(value) in (int, float) and form.numbers is not None and form.usable(value) and _fits(value, form.numbers)
-    )
+    return type(value) in (int, float) and form.usable(value) and _numbers_with(value, form) is not None
+
+
+def _numbers_with(value: float, form: Form) -> Any:
+    """The numbers of a form to which a value belongs."""
+    return next((numbers for numbers in form.numbers if _fits(value, numbers)), None)
 
 
 def _fits(value: Any, one: Any) -> bool:
@@ -179,6 +184,17 @@ class RecordForms:
         self.top = _Part(claims, [(keys, field) for field in self.fields for keys, _ in field.ways])
         self.known: dict[tuple[str, ...], list[_Form]] = {}
         self.met: dict[tuple[str, ...], int] = {}
+        self.settled: dict[tuple[str, ...], list[tuple[Any, int]]] = {}
+
+    def missed_for_sure(self, record: dict[str, Any]) -> int | None:
+        """How many values of a record no path claims, where its type settles that and that no value is refused; else None."""
+        for form, missed in self.settled.get(tuple(record), ()):
+            try:
+                _convert(record, form)
+            except msgspec.ValidationError:
+                continue
+            return missed
+        return None
 
     def unread_in(self, record: dict[str, Any]) -> tuple[int, list[Refused]]:
         """How many values of a record no path claims, and the claimed values that are not used."""
@@ -206,6 +222,8 @@ class RecordForms:
 
     def rest_of(self, record: dict[str, Any]) -> dict[str, Any]:
         """The part of a record that is unread: what no path claims, and what is claimed and not used."""
+        if self.missed_for_sure(record) == 0:
+            return {}
         return with_refused(*self.unread_parts(record))
 
     def refused_in(self, record: dict[str, Any]) -> list[Refused]:
@@ -254,6 +272,8 @@ class RecordForms:
         whole = not rest and not vague
         form = _Form(of_record, missed, counted, tuple(vague), tuple(looks), tuple(close), whole, settled)
         self.known.setdefault(keys, []).append(form)
+        if settled and (whole or missed):
+            self.settled.setdefault(keys, []).append((of_record, missed))
         return form
 
     def _looks_at(self, record: dict[str, Any], vague: list[str]) -> tuple[list[_Look], list[Field]]:
@@ -261,11 +281,23 @@ class RecordForms:
         looks: list[_Look] = []
         close: list[Field] = []
         for field in self.fields:
-            if any([way[0] in vague for way, _ in field.ways]):
+            if _stands_below(field, vague):
                 close.append(field)
             else:
-                _settle(field, record, looks, close)
+                by = field.served_by
+                typed = by is not None and not _stands_below(by, vague) and _serves_by_type(by, record)
+                _settle(field._replace(serves=None) if typed else field, record, looks, close)
         return looks, close
+
+
+def _stands_below(field: Field, keys: Iterable[str]) -> bool:
+    return any([way[0] in keys for way, _ in field.ways])
+
+
+def _serves_by_type(field: Field, record: dict[str, Any]) -> bool:
+    """Whether the type of a record settles that a number of it is above 0."""
+    value = next((value for _, get in field.ways if (value := get(record)) is not None), None)
+    return type(value) is int and value > 0 and _is_sure(value, field.form)
 
 
 def _is_unclaimed(key: str, value: Any, claims: Claims) -> bool:

@@ -58,6 +58,7 @@ _OF_TRIGGERS = (
 _OF_STEPS = frozenset({"calls", *FACT_PATHS})
 _OF_SCHEDULES = frozenset({"every", "zone", "unit", "days", "month_days", "time"})
 _UNCLASSIFIED = KindRule(kind="other")
+_NONE: list[Refused] = []
 
 
 class Cases(NamedTuple):
@@ -95,6 +96,7 @@ class Plan:
     ) -> None:
         self.rule = rule
         self.starts = starts
+        self.clock: tuple[dict[str, Any], Clock] | None = None  # of the record that was looked at last
         self.marks_inputs = bool(rule.roles or rule.secured)
         self.kind = rule.kind or "other"
         self.claims: Claims = copy_claims(claimed)
@@ -181,8 +183,10 @@ class Plan:
         return name not in _OF_STEPS or not self.starts
 
     def clock_of(self, raw: dict[str, Any]) -> Clock:
-        """The schedule of a trigger, with the fields that it was made of."""
-        return read_clock(self.get, self.schedule_words, raw)
+        """The schedule of a trigger, with the fields that it was made of. Each of its fields asks for it."""
+        if self.clock is None or self.clock[0] is not raw:
+            self.clock = raw, read_clock(self.get, self.schedule_words, raw)
+        return self.clock[1]
 
     def _use_of(self, name: str) -> Callable[[dict[str, Any]], bool] | None:
         """Whether a record has a use for a field; None where it always has."""
@@ -199,7 +203,8 @@ class Plan:
 
     def count_unread(self, raw: dict[str, Any]) -> tuple[int, list[Refused]]:
         """How many values of a record are not read, and those of them that are claimed."""
-        missed, refused = self.forms.unread_in(raw)
+        sure = self.forms.missed_for_sure(raw)
+        missed, refused = self.forms.unread_in(raw) if sure is None else (sure, _NONE)
         if self.cases is not None and self.cases.at(raw) is not None:
             refused = refused + _refused_cases(self.cases, raw)
         return missed + sum([count_values(one.value) for one in refused]) if refused else missed, refused

@@ -1,26 +1,20 @@
-# What all dialects do with one record of a flow: its identity, its plan, its fields as a step or a trigger; and the draft that
-# gathers the parts of a flow while it is read.
+# What all dialects do with one record of a flow: its identity, its plan, its fields as a step or a trigger.
 """Reading the steps of a dialect."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from textwrap import shorten
-from typing import Any, NamedTuple
+from typing import Any
 
-from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import (
-    Link,
     ModelUse,
-    Origin,
     Retry,
     Step,
     Trigger,
 )
 from zeitbuch.readers.input import clock_texts
-from zeitbuch.readers.input.link_builder import Loose
-from zeitbuch.readers.input.pointers import escape_key, last_key
+from zeitbuch.readers.input.pointers import last_key
 
+from .draft import Case, Draft
 from .field_checks import FORMS, WORDS, Field, Refused, make_field, one_of, with_refused
 from .paths import (
     Claims,
@@ -33,7 +27,6 @@ from .paths import (
     make_getter,
 )
 from .placeholders import Placeholders
-from .places import Places
 from .query import Query
 from .rules import KEY, Dialect
 from .schedules import UNITS
@@ -46,87 +39,6 @@ _OF_STEPS = ("scope", "note", "retries", "retry_wait", "timeout", "on_fault")
 def with_key(pointer: str, item: dict[str, Any]) -> dict[str, Any]:
     """A copy that also holds the key under which it stands."""
     return {**item, KEY: last_key(pointer)}
-
-
-class Case(NamedTuple):
-    """One case of a decision, and what of it stands in the export."""
-
-    label: str
-    condition: str
-    written: dict[str, str]
-
-
-class Draft:
-    """The parts of one flow while it is being read."""
-
-    def __init__(self, base: Origin, pointer: str, places: Places | None = None) -> None:
-        self.places = places
-        self.source = base.source
-        self.member = base.member
-        self.pointer = pointer
-        self.names: dict[str, str] = {}
-        self.first = ""  # the step that the flow names as its first
-        self.steps: list[Step] = []
-        self.triggers: list[Trigger] = []
-        self.links: list[Link] = []
-        self.cases: dict[str, dict[str, Case]] = {}
-        self.taken_cases: set[tuple[str, str]] = set()  # step and outlet of the cases that links take
-        self.problems: list[Problem] = []
-        self.lost: list[dict[str, Any]] = []
-        self.noise: dict[str, Any] = {}  # what the dialect says carries no meaning, by its place
-        self.missed = 0  # values of steps that were only counted as unread
-
-    def step_named(self, name: str) -> str | None:
-        """The id of the step with this id or name."""
-        return name if any(step.id == name for step in self.steps) else self.names.get(name)
-
-    def case_of(self, step_id: str, outlet: str) -> Case | None:
-        """The case that an outlet of a step stands for."""
-        cases = self.cases.get(step_id)
-        if not cases:
-            return None
-        key = outlet if outlet in cases else outlet.rpartition("/")[2]
-        self.taken_cases.add((step_id, key))
-        return cases.get(key)
-
-    def keep_cases(self, step_id: str, cases: dict[str, Case]) -> None:
-        """The cases of a step. Of two steps with one id links leave the first: the cases of the other lead nowhere."""
-        if step_id not in self.cases:
-            self.cases[step_id] = cases
-        else:
-            self.lost += [{f"case of {step_id}": case.written} for case in cases.values() if case.written]
-
-    def tell_idle_cases(self) -> None:
-        """Cases that no link takes lead nowhere: they are lost."""
-        for step_id, cases in self.cases.items():
-            idle = [case.written for outlet, case in cases.items() if (step_id, outlet) not in self.taken_cases]
-            self.lost += [{f"case of {step_id}": written} for written in idle if written]
-
-    def tell_loose(self, loose: Iterable[Loose]) -> None:
-        """Cases that arrive nowhere, because nothing follows where they end: no link holds them."""
-        for arrow in loose:
-            said = {"label": arrow.label, "condition": arrow.condition, "otherwise": arrow.otherwise}
-            if arrow.role == "case" and any(said.values()):
-                self.lost.append({f"case of {arrow.source}": {key: value for key, value in said.items() if value}})
-
-    def origin_at(self, pointer: str) -> Origin:
-        """The place in the file of what stands at a pointer within the flow."""
-        place = self.pointer + pointer
-        return Origin(self.source, place if self.places is None else self.places.former_place(place), self.member)
-
-    def tell_refused(self, refused: Iterable[Refused], whose: str, pointer: str) -> None:
-        """Says once, with its place, that a value could not be used. What another place made idle is only unread."""
-        for one in refused:
-            if one.expected:
-                message = (
-                    f"expected {one.expected} at `{'.'.join(one.keys)}` {whose}, found {shorten(repr(one.value), 60)}"
-                )
-                hint = "the value is kept under unread parts; if the builder means something else by it, mend that path in the dialect"
-                place = pointer + "".join(f"/{escape_key(key)}" for key in one.keys)
-                self.problems.append(Problem("value-unusable", "finding", message, self.origin_at(place), hint))
-
-    def add_problem(self, code: str, message: str, hint: str, pointer: str) -> None:
-        self.problems.append(Problem(code, "finding", message, self.origin_at(pointer), hint))
 
 
 class StepReader:
@@ -169,8 +81,10 @@ class StepReader:
             claim_paths(claims, paths)
             form = one_of(rule.on_faults) if name == "on_fault" else FORMS.get(name, WORDS)
             form = one_of(rule.switches) if name == "enabled" and rule.switches else form
-            serves = self._retries if name == "retry_wait" else None
-            fields += [make_field(paths, form, serves=serves)] if paths else []
+            field = make_field(paths, form)
+            if name == "retry_wait":
+                field = field._replace(serves=self._retries, served_by=make_field(rule.retries, FORMS["retries"]))
+            fields += [field] if paths else []
         if len(rule.position) == 2:
             claim_paths(claims, rule.position)
             x, y = rule.position
@@ -212,11 +126,15 @@ class StepReader:
 
     def identity_of(self, raw: dict[str, Any]) -> tuple[str, str]:
         """Id and name of a step; a step without id goes by its name."""
-        name = as_text(self.name(raw))
-        return as_text(self.id(raw)) or name, name
+        name, key = self.name(raw), self.id(raw)
+        if type(name) is not str:
+            name = as_text(name)
+        return (key if type(key) is str and key else as_text(key) or name), name
 
     def plan_for(self, raw: dict[str, Any]) -> Plan:
-        return self.plans.plan_of(as_text(self.operation(raw)))
+        operation = self.operation(raw)
+        known = self.plans.made.get(operation) if type(operation) is str else None
+        return known or self.plans.plan_of(as_text(operation))
 
     def read_trigger(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan) -> Trigger:
         """A trigger written in the shape of a step."""
@@ -320,22 +238,23 @@ class StepReader:
 
     def _outline_step(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan, scope: str | None) -> Step:
         """What a list of flows needs of a step, and no more; what was not read is only counted."""
-        name = self.name(raw)
-        key = self.id(raw)
-        get = plan.get
+        key, name = self.identity_of(raw)
         if scope is None and self.rule.scope:
             scope = as_text(self.scope(raw)) or None
-        model = self._outline_model(raw, draft, plan, get)
         missed, refused = plan.count_unread(raw)
         draft.missed += missed
-        self._tell_refused(refused, raw, pointer, draft)
+        if refused:
+            self._tell_refused(refused, raw, pointer, draft)
+        if plan.is_bare and not self.texts:
+            return Step(id=key, kind=plan.kind, name=name, scope=scope)
+        get = plan.get
         return Step(
-            id=key if type(key) is str and key else as_text(key) or as_text(name),
+            id=key,
             kind=plan.kind,
-            name=name if type(name) is str else as_text(name),
+            name=name,
             operation=as_text(self.operation(raw)) if self.texts else "",
             scope=scope,
-            model=model,
+            model=self._outline_model(raw, draft, plan, get),
             calls=(as_text(get["calls"](raw)) or None) if "calls" in get else None,
             note=as_text(self.note(raw)) if self.texts else "",
         )
@@ -387,12 +306,13 @@ class StepReader:
         found: dict[str, Case] = {}
         listed = plan.cases.at(raw)
         for position, case in enumerate(listed if isinstance(listed, list) else []):
-            if isinstance(case, dict):
+            if type(case) is dict:
                 outlet = as_text(plan.cases.outlet(case)) if plan.cases.outlet is not None else ""
                 label, condition = as_text(plan.cases.label(case)), as_text(plan.cases.condition(case))
-                said = {"outlet": outlet, "label": label, "condition": condition}
+                written = {"outlet": outlet, "label": label, "condition": condition}
+                if not (outlet and label and condition):
+                    written = {name: words for name, words in written.items() if words}
                 key = outlet if plan.cases.outlet is not None else str(position)
-                written = {name: words for name, words in said.items() if words}
                 key = f"{key}~{position}" if key in found else key  # the first keeps the outlet, this one leads nowhere
                 found[key] = Case(label or key, condition, written)
         return found

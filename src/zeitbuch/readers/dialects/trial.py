@@ -14,13 +14,13 @@ from zeitbuch.core.model.records import Flow, Origin, Ref, Step, Trigger
 from zeitbuch.readers.input.limits import Limits, count_values
 
 from .dialect_checks import annotations_of
+from .draft import Draft
 from .flows import DialectReader
 from .link_lists import record_of
 from .near_misses import Key, near_key, near_query
 from .paths import as_text, make_getter
 from .reshape import Reshaper
 from .rules import KEY, Dialect, Fields, KindRule
-from .steps import Draft
 
 _OWN = ("", ".", KEY)
 _PATHS = ("Paths", "DottedPath", "list[DottedPath]")

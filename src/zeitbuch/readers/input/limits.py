@@ -13,7 +13,6 @@ from msgspec import Struct, structs
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 
 _LISTS = sys.implementation.name == "cpython"
-_CONTAINERS = frozenset({dict, list})
 
 
 class Limits(Struct, frozen=True):
@@ -85,47 +84,44 @@ def measure_tree(
     Walks level by level, so no depth of nesting can hurt it. Raises ZeitbuchError when depth, count or the
     length of a string passes its limit.
     """
-    level: list[Any] = [value] if type(value) in _CONTAINERS else []
-    leaves = 0 if level else 1
-    depth = seen = entries = 0
-    texts = int(type(value) is str)
-    while level:
+    objects: list[Any] = [value] if type(value) is dict else []
+    lists: list[Any] = [value] if type(value) is list else []
+    leaves = 0 if objects or lists else 1
+    depth = seen = 0
+    counts = counts or Counts()
+    counts.texts += type(value) is str
+    while objects or lists:
         depth += 1
         if depth > limits.depth:
             raise too_large("depth", limits.depth, "deeper nesting")
         # This runs over every value of every file: few steps a container, one test a value.
-        if counts is not None:
-            entries += sum([len(held) for held in level if type(held) is dict])
-        held: list[Any] = []
-        if keys is None and plain and _LISTS:
-            held = get_referents(*level)
-        else:
-            _add_held(keys, level, held)
+        held = _held_by(objects, keys) if keys is not None or not (plain and _LISTS) else get_referents(*objects)
+        counts.entries += len(held)
+        for listed in lists:
+            held += listed
         if check_text:
             longest = max([len(value) for value in held if type(value) is str], default=0)
             if longest > limits.text:
                 raise too_large("text", limits.text, f"a single string of {longest:,} characters")
         others = [value for value in held if type(value) is not str]
-        texts += len(held) - len(others)
-        level = [value for value in others if type(value) in _CONTAINERS]
-        leaves += len(held) - len(level)
+        counts.texts += len(held) - len(others)
+        objects = [value for value in others if type(value) is dict]
+        lists = [value for value in others if type(value) is list] if len(others) > len(objects) else []
+        leaves += len(held) - len(objects) - len(lists)
         seen += len(held)
         if seen > limits.values:
             raise too_large("values", limits.values, f"more than {limits.values:,} values")
-    if counts is not None:
-        counts.entries += entries
-        counts.texts += texts
     return leaves
 
 
-def _add_held(keys: set[str] | None, level: list[Any], held: list[Any]) -> None:
-    for container in level:
-        if type(container) is dict:
-            held += container.values()
-            if keys is not None:
-                keys.update(container)
-        else:
-            held += container
+def _held_by(objects: list[Any], keys: set[str] | None) -> list[Any]:
+    """The values of objects; their keys are added to ``keys``."""
+    held: list[Any] = []
+    for one in objects:
+        held += one.values()
+        if keys is not None:
+            keys.update(one)
+    return held
 
 
 def count_values(value: Any) -> int:

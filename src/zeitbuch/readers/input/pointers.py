@@ -11,4 +11,5 @@ def escape_key(key: str) -> str:
 
 def last_key(pointer: str) -> str:
     """The key under which the value at a JSON pointer stands."""
-    return pointer.rpartition("/")[2].replace("~1", "/").replace("~0", "~")
+    last = pointer.rpartition("/")[2]
+    return last.replace("~1", "/").replace("~0", "~") if "~" in last else last

@@ -4,11 +4,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
+from zeitbuch.core.graph.answers import answering_models
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
-from zeitbuch.core.model.records import Binding, Link, Step
+from zeitbuch.core.model.records import Binding, Link, Ref, Step
 from zeitbuch.core.model.words import join_words
 
 from ..parts import approvers_of
@@ -30,6 +31,7 @@ _REQUESTERS = frozenset(
         "caller",
     }
 )
+_TARGETS = ("recipient", "amount", "address")
 _FINAL = frozenset({"delete", "spend"})  # what cannot be called back
 _PERSON = re.compile(r"[a-z]{2,}[._][a-z]{2,}", re.IGNORECASE)
 _FUNCTIONS = frozenset(
@@ -49,9 +51,7 @@ def _agent_acts(view: FlowView) -> Iterator[Hit]:
 
 def _model_decides(view: FlowView) -> Iterator[Hit]:
     for step in view.with_effect(ACTS):
-        decided = [
-            one for one in step.inputs if one.role in ("recipient", "amount", "address") and one.decided == "model"
-        ]
+        decided = [one for one in step.inputs if one.role in _TARGETS and one.decided == "model"]
         decided = [one for one in decided if one.role != "amount" or not _is_limited(view, step, one)]
         if decided and not view.is_approved(step):
             what = join_words([f"{one.role} ({one.name})" for one in decided])
@@ -60,20 +60,24 @@ def _model_decides(view: FlowView) -> Iterator[Hit]:
 
 def _answer_decides(view: FlowView) -> Iterator[Hit]:
     for step in view.with_effect(ACTS):
-        taken = [one for one in step.inputs if one.role in ("recipient", "amount", "address") and _of_answer(view, one)]
-        taken = [one for one in taken if one.role != "amount" or not _is_limited(view, step, one)]
+        asked = [one for one in step.inputs if one.role in _TARGETS and one.decided != "model"]
+        taken = [(one, answering_models(view.graph, one.refs)) for one in asked]
+        taken = [(one, models) for one, models in taken if models]
+        taken = [(one, models) for one, models in taken if one.role != "amount" or not _is_limited(view, step, one)]
         if taken and not view.is_approved(step):
-            what = join_words([f"{one.role} ({one.name})" for one in taken])
-            told = f"the {what} of {quote_name(step.title)} is what a model answered, and nobody approves it"
-            yield Hit(step, told, False)
+            what = join_words([f"{one.role} ({one.name})" for one, _ in taken])
+            at_once = all(_takes_from(one.refs, models) for one, models in taken)
+            whose = "what a model answered" if at_once else f"made of what {_titles(taken)} answered"
+            yield Hit(step, f"the {what} of {quote_name(step.title)} is {whose}, and nobody approves it", False)
 
 
-def _of_answer(view: FlowView, one: Binding) -> bool:
-    """Whether a value is what a model call answered."""
-    sources = [view.graph.steps.get(ref.step or "") for ref in one.refs]
-    return one.decided != "model" and any(
-        source is not None and source.kind in ("model", "agent") for source in sources
-    )
+def _takes_from(refs: Iterable[Ref], models: Sequence[Step]) -> bool:
+    """Whether one of these values is an answer of one of the models itself, with no step between."""
+    return not {ref.step for ref in refs}.isdisjoint(model.id for model in models)
+
+
+def _titles(taken: Iterable[tuple[Binding, list[Step]]]) -> str:
+    return join_words(list(dict.fromkeys(quote_name(model.title) for _, models in taken for model in models)))
 
 
 def _within_limits(view: FlowView) -> Iterator[Hit]:
@@ -95,19 +99,22 @@ def _is_limited(view: FlowView, step: Step, amount: Binding) -> bool:
 
 def _acts_by_label(view: FlowView) -> Iterator[Hit]:
     """Deletions and payments right behind a case that a model's answer chose."""
-    for decision in view.of_kind("decide") if view.effects & _FINAL else ():
-        model = view.asked_model(decision)
-        if model is not None:
-            for link in view.cases_of(decision):
-                yield from _final_behind(view, link, model)
+    for decision in view.steps if view.effects & _FINAL else ():
+        models = view.deciding_models(decision)
+        for link in view.cases_of(decision) if models else ():
+            yield from _final_behind(view, decision, link, models)
 
 
-def _final_behind(view: FlowView, link: Link, model: Step) -> Iterator[Hit]:
+def _final_behind(view: FlowView, decision: Step, link: Link, models: Sequence[Step]) -> Iterator[Hit]:
     step = view.target_of(link)
     if step is not None and step.effect in _FINAL and not view.is_approved(step):
         answer = quote_name(link.label or link.condition)
         does = f"{quote_name(step.title)} {EFFECTS[step.effect].verb}"
-        yield Hit(step, f"{does} because {quote_name(model.title)} answered {answer}, and nobody approves it", False)
+        who = join_words([quote_name(model.title) for model in models])
+        refs = [*decision.refs, *[ref for case in view.cases_of(decision) for ref in view.refs_of_link(case)]]
+        at_once = len(models) == 1 and (decision in models or {ref.step for ref in refs if ref.step} == {models[0].id})
+        said = f"because {who} answered {answer}" if at_once else f"in case {answer}, by what {who} answered"
+        yield Hit(step, f"{does} {said}, and nobody approves it", False)
 
 
 def _undescribed_tools(view: FlowView) -> Iterator[Hit]:
@@ -232,12 +239,12 @@ CHECKS: tuple[Check, ...] = (
           "Know the limit, and accept it with a reason.", _within_limits),
     Check("answer-decides-target", "medium", "a model's answer says who gets it, or how much",
           "A model reads an address or a sum out of a letter, and whoever wrote the letter chose it.",
-          "Inputs with the role recipient, amount or address that take what a model call answered, on steps that send, spend or delete, with no approval before.",
-          "Values that go through steps between. An amount is let be where a fixed limit stands beside it, or a decision before looks at it.",
+          "Recipients, amounts and addresses of steps that send, spend or delete, taken from what a model or agent answered, also reshaped, with no approval before.",
+          "Values that go through variables, tables or other systems. An amount is let be where a fixed limit stands beside it, or a decision before looks at it.",
           "Take it from data of your own, or let a person approve.", _answer_decides),
     Check("act-by-label", "medium", "a model's answer deletes or pays",
           "A label that is wrong once in a hundred is a letter lost once in a hundred.",
-          "A step that deletes or spends right behind a case that goes by a model's answer, with no approval before.",
+          "A step that deletes or spends right behind a case that goes by the answer of a model or agent, also reshaped, with no approval before.",
           "Acts further behind the case.",
           "Move it to a place where it can be fetched back, or let a person approve.", _acts_by_label),
     Check("tool-unclear", "low", "a tool that an agent cannot tell from others",
