@@ -10,6 +10,7 @@ from typing import Any
 
 import msgspec
 import pytest
+from msgspec import structs
 
 from conftest import Run
 from test_checks import AGENT, ATTACHED, PAYS, flow, given, step, takes
@@ -69,6 +70,27 @@ def test_a_connection_that_is_gone() -> None:
         == {}
         == impact("connection:other", whole)
     )
+
+
+def test_nobody_misses_a_thing_where_nothing_asks_for_it() -> None:
+    """Steps in a block that is off, or that nothing leads to, need nothing; flows that fill a store only by such fill none."""
+    frame, within = step("g", "group", enabled=False), step("b", scope="g", connection="c")
+    ways = (Link(source="t", target="a"), Link(source="a", target="g"))
+    assert impact("connection:c", uses(step("a"), frame, within, links=ways)) == {}
+    assert impact("connection:c", uses(step("a"), step("b", connection="c"), links=ways[:1])) == {}
+    shelf = (Connection(id="k", name="Shelf"), *MAIL)
+    reader = flow(step("r", "read", effect="read", connection="k"), id="reader", connections=shelf)
+    fills = step("w", "write", effect="write", connection="k")
+    filler = flow(step("b", connection="c"), fills, id="filler", name="Filler", connections=shelf)
+    idle = flow(step("b", connection="c"), frame, structs.replace(fills, scope="g"), id="idle", connections=shelf,
+                links=(Link(source="t", target="b"), Link(source="b", target="g")))  # fmt: skip
+    dry = ("reads ‘Shelf’, which ‘Filler’ fills no more",)
+    assert impact("connection:c", reader, filler)["reader"].notes == dry
+    far = structs.replace(idle, id="far", steps=(step("b"), *idle.steps[1:]))  # the loss does not reach it
+    for other in (idle, far):
+        assert impact("connection:c", reader, filler, other)["reader"].notes == dry
+    assert "reader" not in impact("connection:c", reader, filler, flow(fills, id="more", connections=shelf))
+    assert "reader" not in impact("connection:c", reader, idle)
 
 
 def test_calls_stores_and_handlers() -> None:

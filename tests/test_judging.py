@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 import pytest
 from msgspec import structs
 
-from builders import ask, chain, link, step
+from builders import ask, chain, flow, link, step
 from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.estate_changes import flow_changes
 from zeitbuch.core.diff.policy import Limit, parse_limit, parse_topics
 from zeitbuch.core.diff.word_diff import word_changes
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.model.problems import ZeitbuchError
-from zeitbuch.core.model.records import Binding, Connection, Flow, Ref, Repeat, Retry, Schedule, Trigger, Variable
+from zeitbuch.core.model.records import Binding, Connection, Flow, Link, Ref, Repeat, Retry, Schedule, Trigger, Variable
 
 BASE = chain(step("look", "read"), ask("say"), step("file", "write"))
 
@@ -47,6 +48,44 @@ def test_an_edit_of_a_step_is_one_change(place: int, more: dict[str, Any], wante
     (found,) = changed(BASE, with_step(place, **more))
     assert found[0] == wanted[0] and found[0] in CHANGE_KINDS
     assert (wanted[1] in found[1], wanted[2] in found[2]) == (True, True), found
+
+
+LOOK, FRAME, OFF = step("l", "read", effect="read"), step("g", "group"), step("g", "group", enabled=False)
+DELETES, WITHIN = step("d", "http", effect="delete"), step("d", "http", effect="delete", scope="g")
+ASKED, ASKED_WITHIN = step("a", "approve"), step("a", "approve", scope="g")
+ROBOT, TOOL = step("x", "agent"), step("d", "tool", effect="delete")
+WIDER = ("rights widened", "reads", "reads and deletes", ("now deletes",))
+MAY = ("‘D’ (deletes) may run now",)
+FREED = ("nobody approves ‘D’ any more",)
+
+
+def way(*ids: str) -> list[Link]:
+    return [link(first, second) for first, second in itertools.pairwise(("start", *ids))]
+
+
+@pytest.mark.parametrize(("old", "new", "wanted"), [
+    (flow([LOOK, OFF, WITHIN], way("l", "g")), flow([LOOK, FRAME, WITHIN], way("l", "g")), [("enabled", "off", "on", MAY), WIDER]),
+    (flow([LOOK, FRAME, WITHIN], way("l", "g")), flow([LOOK, OFF, WITHIN], way("l", "g")),
+     [("enabled", "on", "off", ()), ("rights narrowed", "reads and deletes", "reads", ("no longer deletes",))]),
+    (flow([LOOK, DELETES], way("l")), flow([LOOK, DELETES], way("l", "d")), [("link added", "", "link", MAY), WIDER]),
+    (flow([LOOK, FRAME, WITHIN], way("l")), flow([LOOK, FRAME, WITHIN], way("l", "g")), [("link added", "", "link", MAY), WIDER]),
+    (flow([LOOK, structs.replace(ROBOT, enabled=False), TOOL], [*way("l", "x"), link("d", "x", "attach")]), flow([LOOK, ROBOT, TOOL], [*way("l", "x"), link("d", "x", "attach")]),
+     [("enabled", "off", "on", MAY), WIDER]),
+    (flow([LOOK, OFF], way("l", "g")), flow([LOOK, OFF, WITHIN], way("l", "g")), [("step added", "", "call to a service, deletes", ())]),
+    (flow([LOOK, FRAME, ASKED_WITHIN, DELETES], way("l", "g", "d")), flow([LOOK, OFF, ASKED_WITHIN, DELETES], way("l", "g", "d")),
+     [("enabled", "on", "off", ()), ("approval bypassed", "asked", "‘G’ around it is switched off", ("‘D’ without it",))]),
+    (flow([LOOK, ASKED, FRAME, WITHIN], way("l", "a", "g")), flow([LOOK, OFF, WITHIN], way("l", "g")),
+     [("approval removed", "approval by a person", "", ()), ("enabled", "on", "off", ()), ("rights narrowed", "reads and deletes", "reads", ("no longer deletes",))]),
+    (flow([LOOK, OFF, ASKED_WITHIN, DELETES], way("l", "g", "d")), flow([LOOK, OFF, DELETES], way("l", "g", "d")), [("approval removed", "approval by a person", "", ())]),
+    (flow([LOOK, ASKED, DELETES], way("l", "a", "d")), flow([LOOK, OFF, step("b", "approve", scope="g"), DELETES], way("l", "g", "d")),
+     [("approval removed", "approval by a person", "", FREED), ("step added", "", "group, switched off", ()), ("step added", "", "approval by a person", ())]),
+])  # fmt: skip
+def test_rights_are_those_of_what_may_run(
+    old: Flow, new: Flow, wanted: list[tuple[str, str, str, tuple[str, ...]]]
+) -> None:
+    found = flow_changes(old, new)
+    assert found is not None and [(c.type, c.old, c.new, c.remarks) for c in found.changes] == wanted
+    assert all(c.weight == "risk" for c in found.changes if c.remarks == MAY)
 
 
 @pytest.mark.parametrize(

@@ -136,6 +136,40 @@ def test_a_folder_of_maps_and_an_estate(demo: Path, run: Any, tmp_path: Path) ->
     assert "└─ → Fault logger" in tree
 
 
+def test_what_is_switched_off_is_not_drawn_as_calling(tmp_path: Path, run: Any) -> None:
+    def cards(enabled: bool) -> tuple[dict[str, Any], int]:
+        steps = [
+            {"id": "c", "kind": "subflow", "name": "Call", "calls": "b", "enabled": enabled},
+            {"id": "d", "kind": "http", "name": "Drop", "effect": "delete", "enabled": enabled},
+        ]
+        links = [{"source": "t", "target": "c"}, {"source": "c", "target": "d"}]
+        first = {
+            "id": "a",
+            "name": "First",
+            "triggers": [{"id": "t", "kind": "manual"}],
+            "steps": steps,
+            "links": links,
+        }
+        second = {
+            "id": "b",
+            "name": "Second",
+            "triggers": [{"id": "t", "kind": "call"}],
+            "steps": [{"id": "s", "kind": "shape", "name": "S"}],
+        }
+        (tmp_path / "e.json").write_text(json.dumps({"zeitbuch": 1, "flows": [first, second]}))
+        ran = run("map", "e.json", "--estate", "--by", "none", "--format", "json")
+        assert ran.code == 0, ran.err
+        found = json.loads(ran.out)
+        return next(card for card in found["cards"] if card["lines"][0] == "First"), len(found["routes"])
+
+    on, routes = cards(True)
+    off, fewer = cards(False)
+    assert (on["effect"], routes, off["effect"], fewer) == ("delete", 1, "none", 0)
+    assert "calls ‘Second’: not as it stands" in off["lines"] and not any(
+        "as it stands" in line for line in on["lines"]
+    )
+
+
 def test_flows_of_one_id_are_all_drawn(demo: Path, run: Any) -> None:
     ran = run("map", "october", "november", "--estate", "--show", "cost", "--format", "json", cwd=demo)
     found = json.loads(ran.out)

@@ -579,6 +579,30 @@ def test_who_decides_over_what_is_final_is_told(model: Step, decision: Step, sai
     assert told == [said] * bool(said)
 
 
+def test_what_stands_in_a_block_that_is_off_does_nothing_wrong() -> None:
+    block = step("g", "group", enabled=False)
+    agent, tool, letter = (
+        structs.replace(one, scope="g")
+        for one in (
+            AGENT,
+            PAYS,
+            step("w", "send", effect="send", inputs=(structs.replace(takes("m"), role="recipient"),)),
+        )
+    )
+    ways = (*path("t", "m", "g"), Link(source="p", target="a", role="attach"))
+    framed = flow(asks("Whose?"), block, agent, tool, letter, links=ways)
+    on = structs.replace(framed, steps=tuple(structs.replace(one, enabled=True) for one in framed.steps))
+    told = {"agent-acts-alone", "answer-decides-target"}
+    assert told <= set(found_in(on)) and not told & set(found_in(framed))
+    host = flow(
+        structs.replace(AGENT, enabled=False),
+        structs.replace(PAYS, inputs=(structs.replace(given("to", "{x}", decided="model"), role="recipient"),)),
+        links=ATTACHED,
+    )
+    assert "model-decides-target" not in found_in(host)
+    assert "model-decides-target" in found_in(structs.replace(host, steps=(AGENT, host.steps[1])))
+
+
 @pytest.mark.parametrize(("prompt", "answers"), [
     ("Answer with one word: emergency (water, gas), routine, or notours (damage).", ("emergency", "routine", "notours")),
     ('Reply with "in time" or "late".', ("in time", "late")),

@@ -248,6 +248,21 @@ def test_a_called_flow_counts_by_its_rights_only() -> None:
     )
     beyond = flow(step("s", "subflow", calls="c"), id="d", name="D")
     assert rights_around(Estate((beyond, far, sends)), beyond) == ("send through Office mail",)
+    # Neither what a call that is off leads to, nor what stands in a block that is off.
+    off = structs.replace(far, steps=(structs.replace(far.steps[0], enabled=False),))
+    assert rights_around(Estate((beyond, off, sends)), beyond) == ()
+    block = structs.replace(
+        sends, steps=(step("g", "group", enabled=False), structs.replace(sends.steps[0], scope="g"))
+    )
+    assert (
+        rights_around(
+            Estate(
+                (caller, structs.replace(block, links=())),
+            ),
+            caller,
+        )
+        == ()
+    )
 
 
 def test_wider_rights_of_a_called_flow_make_it_stale(tmp_path: Path, run: Run) -> None:

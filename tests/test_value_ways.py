@@ -96,6 +96,19 @@ def test_downstream_over_calls_and_stores() -> None:
     ]
 
 
+def test_what_is_switched_off_is_said_to_do_nothing_as_it_stands() -> None:
+    off = FLOWS.replace("{id: keep,", "{id: keep, enabled: false,").replace("{id: look,", "{id: look, enabled: false,")
+    estate = Estate(
+        msgspec.convert(yaml.safe_load(off.replace("{id: judge,", "{id: judge, enabled: false,")), NativeFile).flows
+    )
+    ways = ValueWays(estate)
+    assert [words for _, words in ways.lines(Place("keeper", "keep"), "downstream")][:1] == [
+        "is written to ‘register’, but not as it stands"
+    ]
+    told_before = [words for _, words in ways.lines(Place("intake", "judge"), "upstream")]
+    assert "it reads from ‘Register’, but not as it stands" in told_before and "a model words it" not in told_before
+
+
 @settings(max_examples=draws(60), deadline=None)
 @given(flows())
 def test_what_one_end_says_the_other_says(drawn: Flow) -> None:

@@ -15,8 +15,10 @@ from zeitbuch.book.reviews import Review, Signed
 from zeitbuch.book.seals import key_mark
 from zeitbuch.core.diff.estate_changes import flow_changes
 from zeitbuch.core.graph.flow_calls import calls_of, service_name
+from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 from zeitbuch.core.report.change_tables import change_line
 from zeitbuch.core.report.review_states import RoleReview, RoleState
 
@@ -134,16 +136,26 @@ class Judge:
 
 
 class RightsAround:
-    """What the flows that a flow calls, and those that they call, may do outside: 'send through Office mail'. Who calls whom is looked up once."""
+    """What the flows that a flow calls, and those that they call, may do outside: 'send through Office mail'. Who calls whom is looked up once;
+    what no run comes to neither calls nor acts."""
 
     def __init__(self, estate: Estate) -> None:
         self.estate = estate
+        self._known: dict[int, frozenset[str]] = {}
+
+    def _running(self, flow: Flow) -> frozenset[str]:
+        key = id(flow)
+        if key not in self._known:
+            self._known[key] = steps_that_may_run(Graph(flow))
+        return self._known[key]
 
     @cached_property
     def _nexts(self) -> dict[str, list[str]]:
         nexts: dict[str, list[str]] = {}
+        flows = {flow.id: flow for flow in reversed(self.estate.flows)}
         for call in calls_of(self.estate):
-            if call.how in ("subflow", "tool", "webhook") and call.target:
+            known = call.how in ("subflow", "tool", "webhook") and call.target
+            if known and not self._running(flows[call.source]).isdisjoint(call.steps):
                 nexts.setdefault(call.source, []).append(call.target)
         return nexts
 
@@ -154,7 +166,7 @@ class RightsAround:
             flow.id: {
                 _right_words(flow, step.effect, step.connection)
                 for step in flow.steps
-                if step.enabled and step.effect not in ("none", "read")
+                if step.effect not in ("none", "read") and step.id in self._running(flow)
             }
             for flow in self.estate.flows
             if flow.id in called

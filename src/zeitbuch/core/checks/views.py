@@ -59,8 +59,17 @@ class FlowView:
 
     @cached_property
     def steps(self) -> list[Step]:
-        """The steps that are switched on."""
-        return [step for step in self.flow.steps if step.enabled]
+        """The steps that are switched on, in blocks that are, and the tools of agents that are."""
+        off = {step.id for step in self.flow.steps if not step.enabled}
+        return [step for step in self.flow.steps if not off or not self._is_off(step, off)]
+
+    def _is_off(self, step: Step, off: set[str]) -> bool:
+        hosts = self.graph.hosts_of(step.id)
+        return (
+            step.id in off
+            or not off.isdisjoint(key for key in self.graph.scope_path(step.id) if key is not None)
+            or (bool(hosts) and off.issuperset(hosts))
+        )
 
     @cached_property
     def _by_kind(self) -> dict[str, list[Step]]:

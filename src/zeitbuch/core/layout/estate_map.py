@@ -11,11 +11,12 @@ from msgspec import structs
 from zeitbuch.core.assumptions.money import money_words
 from zeitbuch.core.estimate.estate import keys_of
 from zeitbuch.core.estimate.records import EstateEstimate
-from zeitbuch.core.graph.flow_calls import Call, calls_of, service_name, shared_of, stores_of
+from zeitbuch.core.graph.flow_calls import HOW_WORDS, Call, calls_of, service_name, shared_of, stores_of
 from zeitbuch.core.graph.pattern_class import pattern_of
 from zeitbuch.core.graph.topology import Graph, activities_of, ai_steps
 from zeitbuch.core.model.records import Effect, Estate, Flow, Link, Step
 from zeitbuch.core.model.words import count_words, join_words, triggers_words
+from zeitbuch.core.passes.steps_that_run import acting_flow
 
 from .cards import Showing
 from .views import View
@@ -42,17 +43,19 @@ def _group_of(flow: Flow, by: By) -> str:
 
 
 def _strongest_effect(flow: Flow) -> Effect:
+    """The strongest effect of the steps of a flow."""
     return max((s.effect for s in flow.steps), key=_RANK.index, default="none")
 
 
-def _flow_card(flow: Flow, scope: str | None) -> Step:
+def _flow_card(flow: Flow, acting: Flow, scope: str | None) -> Step:
+    """The card of a flow: it has the effect of what acts in it as it stands."""
     pattern = pattern_of(flow)
     return Step(
         id=f"flow {flow.id}",
         kind="other" if not flow.steps else "shape" if pattern == "plain" else "model",
         name=flow.title,
         operation=flow.id,
-        effect=_strongest_effect(flow),
+        effect=_strongest_effect(acting),
         scope=scope,
         enabled=flow.state != "off",
     )
@@ -69,10 +72,14 @@ def estate_view(
     steps: list[Step] = []
     remarks: dict[str, list[str]] = {}
     scopes: dict[str, str] = {}
-    _flow_cards(estate, by, scopes, steps, remarks)
+    # What is switched off, or what no run comes to, neither calls nor fills anything: it is told, and not drawn.
+    acting = Estate(flows=tuple([acting_flow(flow) for flow in estate.flows]))
+    _flow_cards(estate, acting, by, scopes, steps, remarks)
     ids = {s.id: s for s in steps}
-    calls = calls_of(estate) + (stores_of(estate) if stores else [])
-    links = _call_links(calls, ids, remarks, steps, {f.id: f.title for f in estate.flows})
+    calls = calls_of(acting) + (stores_of(acting) if stores else [])
+    titles = {f.id: f.title for f in estate.flows}
+    links = _call_links(calls, ids, remarks, steps, titles)
+    _tell_idle_calls(estate, calls, titles, remarks)
     for shared in shared_of(estate):
         for user in shared.flows:
             others = len(shared.flows) - 1
@@ -94,15 +101,24 @@ def estate_view(
     return View(graph, showing.remarks, note=note), showing
 
 
+def _tell_idle_calls(estate: Estate, calls: list[Call], titles: dict[str, str], remarks: dict[str, list[str]]) -> None:
+    """Which calls do not happen as the flows stand."""
+    made = {(call.source, call.target, call.how, call.name) for call in calls}
+    for call in calls_of(estate):
+        if (call.source, call.target, call.how, call.name) not in made:
+            name = titles.get(call.target, call.name)
+            remarks[f"flow {call.source}"].append(f"{HOW_WORDS[call.how]} ‘{name}’: not as it stands")
+
+
 def _flow_cards(
-    estate: Estate, by: By, scopes: dict[str, str], steps: list[Step], remarks: dict[str, list[str]]
+    estate: Estate, acting: Estate, by: By, scopes: dict[str, str], steps: list[Step], remarks: dict[str, list[str]]
 ) -> None:
-    for flow in estate.flows:
+    for flow, running in zip(estate.flows, acting.flows, strict=True):
         name = _group_of(flow, by)
         if name and name not in scopes:
             scopes[name] = f"group {len(scopes)}"
             steps.append(Step(id=scopes[name], kind="group", name=name))
-        steps.append(_flow_card(flow, scopes.get(name)))
+        steps.append(_flow_card(flow, running, scopes.get(name)))
         ai = len(ai_steps(flow))
         remarks[f"flow {flow.id}"] = [
             triggers_words(flow),

@@ -7,9 +7,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
 
+from msgspec import structs
+
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Flow
 
 from .exact import Passes
 from .plan import Plan, Stage
@@ -30,6 +33,16 @@ def steps_that_may_run(graph: Graph) -> frozenset[str]:
         if step.enabled and any(host in found for host in graph.hosts_of(step.id)):
             found.add(step.id)
     return frozenset(found)
+
+
+def acting_flow(flow: Flow) -> Flow:
+    """The flow with those of its steps alone that some run comes to, and the triggers that are on."""
+    running = steps_that_may_run(Graph(flow))
+    return structs.replace(
+        flow,
+        steps=tuple([step for step in flow.steps if step.id in running]),
+        triggers=tuple([trigger for trigger in flow.triggers if trigger.enabled]),
+    )
 
 
 def _led_to(plan: Plan) -> Iterator[str]:

@@ -14,6 +14,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Estate, Flow, Step, Trigger
 from zeitbuch.core.model.words import join_words
 from zeitbuch.core.passes.reachability import Reachability, Read
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 
 from .blocks import Block, Heading, Outline, Page, Paragraph
 from .sentences import when_words
@@ -39,6 +40,10 @@ class _Flow:
     @cached_property
     def reads(self) -> list[Read]:
         return Reachability(self.graph).reads
+
+    @cached_property
+    def running(self) -> frozenset[str]:
+        return steps_that_may_run(self.graph)
 
     def last_steps(self) -> list[Step]:
         """The steps behind which nothing comes, that do more than end."""
@@ -104,6 +109,10 @@ class ValueWays:
         """A place of another flow."""
         return f"{self._name(place)} of the flow {quote_name(self.flows[place.flow].flow.title)}"
 
+    def _idle(self, flow: str, step: Step) -> str:
+        """What is said of a step that is switched off, or that no run comes to."""
+        return "" if step.id in self.flows[flow].running else ", but not as it stands"
+
     # -- upstream --------------------------------------------------------------------------------------------------
 
     def _before(self, place: Place) -> list[tuple[str, Place | None]]:
@@ -138,7 +147,7 @@ class ValueWays:
         own = self.flows[flow].flow
         if step.effect == "read" and step.connection:
             name = service_name(own, step.connection)
-            found.append((f"it reads from {quote_name(name)}", None))
+            found.append((f"it reads from {quote_name(name)}{self._idle(flow, step)}", None))
             for call in self.stores:
                 if call.target == flow and call.name.casefold() == name.casefold():
                     found += [
@@ -154,7 +163,7 @@ class ValueWays:
         if step.kind == "agent":
             tools = [Place(flow, one.id) for one in self.flows[flow].graph.used_by(step.id) if one.kind != "model"]
             found += [(f"it may use {self._name(one)}", one) for one in tools]
-        if step.kind in ("model", "agent") and step.enabled:
+        if step.kind in ("model", "agent") and step.id in self.flows[flow].running:
             found.append(("a model words it", None))
         return found
 
@@ -214,9 +223,12 @@ class ValueWays:
             }
             found.append(
                 (
-                    f"{verb[step.effect]} {quote_name(name)}"
-                    if name
-                    else f"leaves the flow at {self._name(Place(flow, step.id))}",
+                    (
+                        f"{verb[step.effect]} {quote_name(name)}"
+                        if name
+                        else f"leaves the flow at {self._name(Place(flow, step.id))}"
+                    )
+                    + self._idle(flow, step),
                     None,
                 )
             )

@@ -9,35 +9,32 @@ from collections.abc import Iterable
 from msgspec import structs
 
 from zeitbuch.core.graph.phrases import quote_name
-from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.model.words import join_words
-from zeitbuch.core.passes.reachability import Reachability
 
 from .pairing import FlowPairing
 from .paths import lead_words, ways_instead
 
-_ACTS = ("send", "delete", "spend", "write")
+ACTS = ("send", "delete", "spend", "write")
 
 
 def judge_approvals(pair: FlowPairing) -> None:
-    """Approvals that still stand and no longer come before an act, and what acts those that are gone leave without anybody."""
-    held = [step for step in pair.old.steps if step.kind == "approve" and step.enabled]
-    acts = [step for step in pair.new.steps if step.effect in _ACTS and step.id in pair.old_steps and step.enabled]
-    if not held:
+    """Approvals that still stand and no longer come before an act, and what acts those that are gone leave without anybody. An approval
+    that no run came to approved nothing, and what no run comes to any more happens no more: nobody has to approve it."""
+    if not any(step.kind == "approve" for step in pair.old.steps):
         return
-    before, after = Reachability(Graph(pair.old)), Reachability(Graph(pair.new))
-    asking = {step.id for step in pair.new.steps if step.kind == "approve" and step.enabled}
-    # What is not reached any more happens no more: nobody has to approve it.
-    unreached = set(after.unreachable)
+    (ran, running), (before, after) = pair.running, pair.ways
+    held = [step for step in pair.old.steps if step.kind == "approve" and step.id in ran]
+    acts = [step for step in pair.new.steps if step.effect in ACTS and step.id in ran and step.id in running]
+    asking = {step.id for step in pair.new.steps if step.kind == "approve" and step.id in running}
     for approval in held:
         behind = [act for act in acts if approval.id in before.always_before(act.id)]
         other = pair.new_steps.get(approval.id)
-        if other is not None and other.id in asking:
-            if other.id in unreached and approval.id not in before.unreachable:
-                _tell_not_asked(pair, approval, other, after)
+        if other is not None and other.kind == "approve" and other.enabled:
+            if other.id not in asking:
+                _tell_not_asked(pair, approval, other, behind, asking)
                 continue
-            freed = [act for act in behind if act.id not in unreached and other.id not in after.always_before(act.id)]
+            freed = [act for act in behind if other.id not in after.always_before(act.id)]
             if freed:
                 _tell_bypassed(pair, approval, other, freed)
             continue
@@ -47,8 +44,7 @@ def judge_approvals(pair: FlowPairing) -> None:
         freed = [
             act
             for act in acts
-            if act.id not in unreached
-            and (act in behind or (act.id in here and act.id in reached))
+            if (act in behind or (act.id in here and act.id in reached))
             and not asking & set(after.always_before(act.id))
         ]
         partly = set().union(*[after.steps_after(one) for one in asking])
@@ -67,20 +63,31 @@ def _tell_bypassed(pair: FlowPairing, approval: Step, other: Step, freed: list[S
     pair.add_change("approval bypassed", where, f"always before {names}", "not always", at=places, step=approval.id)
 
 
-def _tell_not_asked(pair: FlowPairing, approval: Step, other: Step, after: Reachability) -> None:
-    """An approval that stands there and to which nothing leads any more: what stood behind it and still happens is not approved."""
+def _tell_not_asked(pair: FlowPairing, approval: Step, other: Step, behind: list[Step], asking: set[str]) -> None:
+    """An approval that stands there and that no run comes to any more: what stood behind it and still happens is not approved."""
+    (ran, running), (_, after) = pair.running, pair.ways
     ways = ways_instead(pair, approval)
     here = _acts_without(pair.new, [link.target for link in ways], set())
-    acts = [step for step in pair.new.steps if step.effect in _ACTS and step.enabled and step.id in here]
-    acts = [step for step in acts if step.id in pair.old_steps and step.id not in after.unreachable]
+    left = {act.id for act in behind if not asking & set(after.always_before(act.id))} | set(here)
+    acts = [step for step in pair.new.steps if step.effect in ACTS and step.id in left & ran & running]
     remarks = lead_words(pair, ways)
     if acts:
         remarks.append(f"{join_words([quote_name(act.title) for act in acts])} without it")
     places = (approval.origin, other.origin)
     pair.add_change(
-        "approval bypassed", quote_name(other.title), "asked", "nothing leads to it any more",
+        "approval bypassed", quote_name(other.title), "asked", _why_not_asked(pair, other),
         at=places, remarks=tuple(remarks), step=approval.id,
     )  # fmt: skip
+
+
+def _why_not_asked(pair: FlowPairing, approval: Step) -> str:
+    """Why no run comes to an approval of the new version."""
+    graph, after = pair.graphs[1], pair.ways[1]
+    around = [graph.steps[key] for key in graph.scope_path(approval.id) if key in graph.steps and key != approval.id]
+    off = next((step for step in around if not step.enabled), None)
+    if off is not None:
+        return f"{quote_name(off.title)} around it is switched off"
+    return "nothing leads to it any more" if approval.id in after.unreachable else "no run comes to it any more"
 
 
 def _acts_without(flow: Flow, starts: Iterable[str], asking: set[str]) -> list[str]:

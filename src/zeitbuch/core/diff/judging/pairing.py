@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Any
 
 import msgspec
@@ -13,6 +14,7 @@ from zeitbuch.core.diff.matching import Matching
 from zeitbuch.core.diff.records import Change
 from zeitbuch.core.diff.word_diff import Word, word_changes
 from zeitbuch.core.graph import phrases
+from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model import plain_texts
 from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
@@ -20,6 +22,8 @@ from zeitbuch.core.model.plain_texts import plain_condition, plain_text
 from zeitbuch.core.model.records import Flow, Origin, Step
 from zeitbuch.core.model.references import names_of, ref_words
 from zeitbuch.core.model.secret_labels import LABEL, rename_labels
+from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 
 Places = tuple[Origin | None, Origin | None]
 NOWHERE: Places = (None, None)
@@ -41,6 +45,23 @@ class FlowPairing:
         self.added = list(matching.added)
         self.found: list[Change] = []
         self._labels = {secret.name: "secret" for secret in (*old.secrets, *new.secrets)}
+
+    @cached_property
+    def graphs(self) -> tuple[Graph, Graph]:
+        """The two versions as graphs."""
+        return Graph(self.old), Graph(self.new)
+
+    @cached_property
+    def ways(self) -> tuple[Reachability, Reachability]:
+        """The ways through both versions."""
+        old, new = self.graphs
+        return Reachability(old), Reachability(new)
+
+    @cached_property
+    def running(self) -> tuple[frozenset[str], frozenset[str]]:
+        """The steps of both versions that some run comes to."""
+        old, new = self.graphs
+        return steps_that_may_run(old), steps_that_may_run(new)
 
     def only_secrets_differ(self, old: str, new: str) -> bool:
         """Whether two texts are the same but for the secrets in them."""

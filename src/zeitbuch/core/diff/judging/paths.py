@@ -8,13 +8,11 @@ from msgspec import structs
 
 from zeitbuch.core.diff.records import Change
 from zeitbuch.core.graph.phrases import quote_name
-from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.canonical import same_link
 from zeitbuch.core.model.outcomes import case_name
 from zeitbuch.core.model.records import Flow, Link, Step
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import join_words
-from zeitbuch.core.passes.reachability import Reachability
 
 from .pairing import FlowPairing
 
@@ -149,7 +147,7 @@ def _judge_reach(pair: FlowPairing) -> None:
     places = [place for place, change in enumerate(pair.found) if any(edit.part == "link" for edit in change.edits)]
     if not places:
         return
-    before, after = Reachability(Graph(pair.old)), Reachability(Graph(pair.new))
+    before, after = pair.ways
     lost = (set(after.unreachable) - set(before.unreachable)) & pair.old_steps.keys()
     # Approvals to which nothing leads are told as such.
     steps = [step for step in pair.new.steps if step.id in lost and step.enabled and step.kind != "approve"]

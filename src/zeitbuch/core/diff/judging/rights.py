@@ -1,28 +1,40 @@
 # What follows from the changes and is what the owner asks for: what the flow may do outside now. No edits of their own: they follow from
-# those of others.
+# those of others. A flow may do what a run comes to: a block that is switched on, or a way that leads on, may give it a right as a new step does.
 """Changes of rights."""
 
 from __future__ import annotations
 
+from msgspec import structs
+
+from zeitbuch.core.diff.records import Change
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import EFFECTS
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Flow, Link
 from zeitbuch.core.model.words import join_words
 
-from .approvals import judge_approvals
+from .approvals import ACTS, judge_approvals
 from .pairing import FlowPairing
 
 _ORDER = ("read", "write", "send", "delete", "spend")
 
 
-def effects_of(flow: Flow) -> list[str]:
-    """What the switched-on steps of a flow may do outside."""
-    held = {step.effect for step in flow.steps if step.enabled}
+# Changes of these may let a run come to other steps, or let steps do something else.
+_TOPICS = frozenset({"trigger", "step", "link", "failure", "rights"})
+
+
+def effects_of(flow: Flow, running: frozenset[str]) -> list[str]:
+    """What the steps of a flow that some run comes to may do outside."""
+    held = {step.effect for step in flow.steps if step.id in running}
     return [name for name in _ORDER if name in held]
 
 
 def judge_rights(pair: FlowPairing) -> None:
     """Rights of the whole flow, and approvals that no longer come before an act."""
-    old, new = effects_of(pair.old), effects_of(pair.new)
+    if _TOPICS.isdisjoint([change.topic for change in pair.found]):
+        return
+    _tell_gained(pair)
+    before, after = pair.running
+    old, new = effects_of(pair.old, before), effects_of(pair.new, after)
     entry = (pair.old.origin, pair.new.origin)
     if old != new:
         more = [EFFECTS[name].verb for name in new if name not in old]
@@ -37,3 +49,26 @@ def judge_rights(pair: FlowPairing) -> None:
                 "rights narrowed", "the flow", words[0], words[1], at=entry, remarks=(f"no longer {join_words(less)}",)
             )
     judge_approvals(pair)
+
+
+def _tell_gained(pair: FlowPairing) -> None:
+    """Acts that stood there as they do now and that no run came to: told with the change that lets runs come to them, which weighs more
+    then."""
+    ran, running = pair.running
+    fresh = running - ran
+    acts = [step for step in pair.new.steps if step.id in fresh and step.effect in ACTS]
+    acts = [step for step in acts if (old := pair.old_steps.get(step.id)) and old.enabled and old.effect == step.effect]
+    if not acts:
+        return
+    places = [place for place, change in enumerate(pair.found) if change.topic in _TOPICS]
+    around = {key for step in acts for key in (*pair.graphs[1].scope_path(step.id), *pair.graphs[1].hosts_of(step.id))}
+    place = next((place for place in places if pair.found[place].step in around), places[0])
+    if pair.found[place].step not in around:
+        place = next((place for place in places if _leads_to(pair.found[place], fresh)), place)
+    names = join_words([f"{quote_name(step.title)} ({EFFECTS[step.effect].verb})" for step in acts])
+    change = pair.found[place]
+    pair.found[place] = structs.replace(change, weight="risk", remarks=(*change.remarks, f"{names} may run now"))
+
+
+def _leads_to(change: Change, steps: frozenset[str]) -> bool:
+    return any(isinstance(edit.new, Link) and edit.new.target in steps for edit in change.edits)

@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import cached_property
 
 from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.graph.flow_calls import Call, calls_of, stores_of
@@ -14,6 +15,7 @@ from zeitbuch.core.model.kinds import IDLE_KINDS
 from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow, Step, Trigger
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 from zeitbuch.core.report.possible_runs import Given
 from zeitbuch.core.report.what_if import Odds, WhatIfSimulation
 
@@ -35,6 +37,11 @@ class FlowLoss:
         self.odds: Odds = "certain"
         self.lost: list[str] = []
         self.perhaps: list[str] = []
+
+    @cached_property
+    def running(self) -> frozenset[str]:
+        """The steps that some run comes to: nobody misses a thing where nothing asks for it."""
+        return steps_that_may_run(self.graph)
 
     def needs(self, need: Need) -> None:
         """A step or trigger that needs the thing."""
@@ -154,7 +161,7 @@ def _wait_for(caller: FlowLoss, call: Call, called: FlowLoss) -> None:
     """The steps that call a flow and wait for it."""
     for key in call.steps:
         step = caller.graph.steps.get(key)
-        if step is not None and step.enabled and step.awaits is not False:
+        if step is not None and key in caller.running and step.awaits is not False:
             caller.touches(step, f"calls ‘{called.flow.title}’", "certain")
 
 
@@ -163,7 +170,8 @@ def _begin(loss: FlowLoss, row: ThingRow, name: str) -> None:
     flow = loss.flow
     loss.is_gone = row.sort == "flow" and pattern_fits(name, flow.id, flow.name)
     for need in row.needs(flow, name) if not loss.is_gone else ():
-        loss.needs(need)
+        if isinstance(need.part, Trigger) or need.part.id in loss.running:
+            loss.needs(need)
     if row.sort == "person" and any(pattern_fits(name, owner) for owner in flow.owners):
         others = [owner for owner in flow.owners if not pattern_fits(name, owner)]
         said = f"{', '.join(others)} alone answer for it" if others else "nobody answers for it any more"
@@ -196,7 +204,7 @@ def _fail_calls(caller: FlowLoss, call: Call, broken: FlowLoss) -> bool:
     new = False
     for key in call.steps:
         step = caller.graph.steps.get(key)
-        if step is None or not step.enabled or (step.awaits is False and not broken.is_gone):
+        if step is None or key not in caller.running or (step.awaits is False and not broken.is_gone):
             continue
         new |= caller.touches(step, f"calls ‘{broken.flow.title}’, which {_ending_words(broken)}", odds)
     if new and not caller.through:
@@ -208,17 +216,22 @@ def _ending_words(loss: FlowLoss) -> str:
     return "is gone" if loss.is_gone else loss.ending
 
 
+def _fills_no_more(loss: FlowLoss, call: Call) -> bool:
+    """Whether none of the steps by which a flow fills a store runs any more."""
+    never = loss.ending == "never starts"
+    return never or (bool(loss.lost) and loss.running.intersection(call.steps).issubset(loss.lost))
+
+
 def _starve(estate: EstateView, losses: dict[str, FlowLoss]) -> None:
     """Tells flows that read a store which no flow fills any more."""
     fillers: dict[str, list[Call]] = {}
     for call in stores_of(Estate(flows=tuple(estate.flows))):
         fillers.setdefault(f"{call.target}\n{call.name.casefold()}", []).append(call)
     for rows in fillers.values():
-        dry = [
-            all(key in losses[call.source].lost or losses[call.source].ending == "never starts" for key in call.steps)
-            for call in rows
-        ]
-        if all(dry):
+        if not any(_fills_no_more(losses[call.source], call) for call in rows):
+            continue
+        rows = [call for call in rows if not losses[call.source].running.isdisjoint(call.steps)]  # others never did
+        if rows and all(_fills_no_more(losses[call.source], call) for call in rows):
             reader = losses[rows[0].target]
             reader.notes[
                 f"reads ‘{rows[0].name}’, which {quote_name(losses[rows[0].source].flow.title)} fills no more"
