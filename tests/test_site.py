@@ -227,6 +227,40 @@ def test_all_links_of_a_site_lead_somewhere(demo: Path, run: Run) -> None:
     assert "based on" in pages[demo / "site" / "summary.html"]
 
 
+def test_pages_that_group_go_by_what_may_run(tmp_path: Path, run: Run) -> None:
+    steps = [
+        {"id": "g", "kind": "group", "name": "Clean up", "enabled": False},
+        {"id": "d", "kind": "http", "name": "Drop", "effect": "delete", "scope": "g", "connection": "k"},
+        {"id": "c", "kind": "subflow", "name": "Hand over", "calls": "b", "enabled": False},
+        {"id": "s", "kind": "send", "name": "Tell", "effect": "send", "connection": "m"},
+    ]
+    links = [{"source": one, "target": other} for one, other in ("tg", "gc", "cs")]
+    first = {"id": "a", "name": "Letters", "connections": [{"id": "k", "name": "Bookings"}, {"id": "m", "name": "Mail"}],
+             "triggers": [{"id": "t", "kind": "form"}], "steps": steps, "links": links}  # fmt: skip
+    second = {
+        "id": "b",
+        "name": "Desk",
+        "triggers": [{"id": "t", "kind": "call"}],
+        "steps": [{"id": "x", "kind": "shape"}],
+    }
+
+    def rows(enabled: bool) -> Any:
+        steps[0]["enabled"] = steps[2]["enabled"] = enabled
+        (tmp_path / "e.json").write_text(json.dumps({"zeitbuch": 1, "flows": [first, second]}))
+        assert run("document", "e.json", "-o", "out", "--quiet").code == 0
+        (one,) = [
+            row for row in json.loads((tmp_path / "out" / "zeitbuch-site.json").read_text())["rows"] if row["id"] == "a"
+        ]
+        return (
+            one["effects"],
+            {use["name"]: use.get("does", "") for use in one["connections"]},
+            one.get("calls_flows", []),
+        )
+
+    assert rows(True) == (["delete", "send"], {"Bookings": "deletes", "Mail": "sends"}, ["b"])
+    assert rows(False) == (["send"], {"Bookings": "nothing as it stands", "Mail": "sends"}, [])
+
+
 def test_parts_and_flows_that_are_gone(demo: Path, run: Run) -> None:
     """A part never shrinks the index; a flow that went is marked on its page and in the index, one whose file is broken is not; edits stay."""
     assert run("document", "november/native", "-o", "site", cwd=demo).code == 0

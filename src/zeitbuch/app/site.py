@@ -20,6 +20,7 @@ from zeitbuch.core.model.kinds import EFFECTS
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.core.model.words import triggers_words
+from zeitbuch.core.passes.steps_that_run import acting_flow
 from zeitbuch.core.report.finding_marks import findings_by_flow, severity_counts
 from zeitbuch.core.report.site.rows import NO_SITE, Site, SiteRow, SiteUse, gone_files, page_files
 
@@ -55,8 +56,11 @@ def site_of_run(maker: DocumentMaker, form: str) -> Site:
     counts = _counts_by_flow(about.found)
     rows = []
     for flow, file in zip(maker.flows, maker.files, strict=True):
+        acting = acting_flow(flow)
+        running = {step.id for step in acting.steps}
         calls = [call for call in maker.calls.get(flow.id, ()) if call.source == flow.id]
-        row = _row_of(flow, file, maker.estimates.get(flow.id), result)
+        calls = [call for call in calls if not call.steps or not running.isdisjoint(call.steps)]
+        row = _row_of(flow, acting, file, maker.estimates.get(flow.id), result)
         more = counts.get(flow.id, _NO_FINDINGS) if counts is not None else {}
         rows.append(structs.replace(
             row,
@@ -78,7 +82,9 @@ def _counts_by_flow(found: Mapping[str, Sequence[CheckFinding]] | None) -> dict[
     return {key: severity_counts(rows) for key, rows in findings_by_flow(every).items()}
 
 
-def _row_of(flow: Flow, file: str, estimate: FlowEstimate | None, result: EstateEstimate | None) -> SiteRow:
+def _row_of(
+    flow: Flow, acting: Flow, file: str, estimate: FlowEstimate | None, result: EstateEstimate | None
+) -> SiteRow:
     money = estimate.bill_month if estimate is not None else None
     priced = money is not None and result is not None and bool(result.currency)
     return SiteRow(
@@ -91,8 +97,8 @@ def _row_of(flow: Flow, file: str, estimate: FlowEstimate | None, result: Estate
         all_priced=not money.unknown if money is not None else False,
         bill=_settled(float(money.amount)) if money is not None else 0.0,
         evidence=_settled_shares(estimate.evidence_month) if estimate is not None else Shares(),
-        effects=tuple(sorted({step.effect for step in flow.steps if step.enabled and step.effect != "none"})),
-        connections=tuple(_uses_of(flow)),
+        effects=tuple(sorted({step.effect for step in acting.steps if step.effect != "none"})),
+        connections=tuple(_uses_of(flow, acting)),
         models=tuple(sorted({step.model.name for step in flow.steps if step.model is not None and step.model.name})),
         changed=flow.changed[:10], place=flow.origin.source if flow.origin is not None else "",
     )  # fmt: skip
@@ -109,13 +115,19 @@ def _settled_shares(shares: Shares) -> Shares:
     return Shares(*[_settled(getattr(shares, name)) for name in shares.__struct_fields__])
 
 
-def _uses_of(flow: Flow) -> list[SiteUse]:
-    """The connections of a flow, each with what it does there."""
-    does: dict[str, dict[str, None]] = {}
-    for step in flow.steps:
+def _uses_of(flow: Flow, acting: Flow) -> list[SiteUse]:
+    """The connections of a flow, each with what those of its steps do there that some run comes to."""
+    does: dict[str, dict[str, None]] = {
+        service_name(flow, step.connection): {} for step in flow.steps if step.connection
+    }
+    idle = set(does)
+    for step in acting.steps:
         if step.connection:
-            does.setdefault(service_name(flow, step.connection), {})[EFFECTS[step.effect].verb] = None
-    return [SiteUse(name, ", ".join(verb for verb in verbs if verb)) for name, verbs in sorted(does.items())]
+            name = service_name(flow, step.connection)
+            does[name][EFFECTS[step.effect].verb] = None
+            idle.discard(name)
+    words = {name: "nothing as it stands" if name in idle else ", ".join(filter(None, does[name])) for name in does}
+    return [SiteUse(name, words[name]) for name in sorted(words)]
 
 
 def verify_site(known: Site, flows: Sequence[Flow], unread: Collection[str], folder: Path) -> list[str]:
