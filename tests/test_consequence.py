@@ -186,7 +186,8 @@ def test_steps_that_nothing_leads_to_are_told_with_what_cut_them_off(
     tmp_path: Path, run: Run, told: Callable[..., Told]
 ) -> None:
     found = told(lambda flow: flow["links"].remove(link(flow, "pay", "mail")))
-    assert found == [("link removed", "‘Pay’ to ‘Mail’", "no way leads to ‘Mail’ any more")]
+    cut = ("link removed", "‘Pay’ to ‘Mail’", "no way leads to ‘Mail’ any more")
+    assert found == [("rights narrowed", "the flow", "no longer sends"), cut]
     assert "! link removed" in run("diff", "o.json", "n.json").out
 
 
