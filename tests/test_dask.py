@@ -10,6 +10,8 @@ import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
 
 import distributed
 import pytest
@@ -20,7 +22,7 @@ from builders import ask, chain, flow
 from conftest import ESTATE, Run
 from zeitbuch.app.parallel_work import FEWEST, share_work
 from zeitbuch.core.model.fingerprint import fingerprint
-from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.readers.reading import dask_workers
 from zeitbuch.readers.reading.dask_workers import DaskWorkers
@@ -154,6 +156,36 @@ def test_a_piece_that_ends_every_worker_is_told_and_the_others_are_done(cluster:
     with DaskWorkers(cluster.address) as workers:
         made = list(workers.share(Setting(int, (), double), [1, 13, 2]))
     assert made == [2, Ended(None), 4] and "ended" in str(Ended(None))
+
+
+def test_a_worker_that_ends_while_all_are_told_is_not_the_end_of_the_cluster() -> None:
+    """The library sends to a worker that has just ended, and says so: the others are asked again."""
+
+    class Client:
+        status, told = "running", 0
+
+        def scatter(self, packed: bytes, **_: object) -> bytes:
+            self.told += 1
+            if self.told in (2, 3):
+                raise OSError("a worker has gone")
+            return packed
+
+        def wait_for_workers(self, count: int, timeout: float) -> None:
+            assert count == 1 and timeout > 0
+
+        def submit(self, *given: object, pure: bool) -> object:
+            return given[-1]
+
+    workers: Any = SimpleNamespace(
+        client=Client(),
+        address="tcp://nowhere:1",
+        _problem=lambda message: ZeitbuchError(Problem("workers", "error", message)),
+    )
+    run = dask_workers._Run(workers, b"x")
+    assert run._submit_again(7) == 7 and workers.client.told == 4
+    workers.client.told, workers.client.status = 1, "closed"
+    with pytest.raises(ZeitbuchError, match="is lost"):
+        run._submit_again(7)
 
 
 def test_what_a_worker_raises_is_raised_here_and_others_come_in_order(cluster: Cluster) -> None:

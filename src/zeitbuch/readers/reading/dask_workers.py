@@ -8,6 +8,7 @@ import contextlib
 import hashlib
 import logging
 import threading
+import time
 from collections import deque
 from collections.abc import Iterable, Iterator
 from typing import Any
@@ -22,6 +23,7 @@ from .worker_processes import Ended, Setting
 WITHIN = 15  # seconds for a scheduler to answer, and for a first worker to be there
 _AHEAD = 3  # pieces for each thread of the cluster that are sent before the first is back
 _TRIES = 5  # of a piece whose worker was lost
+_PAUSE = 0.3
 _states = threading.local()
 
 
@@ -151,12 +153,20 @@ class _Run:
         raise self._lost()
 
     def _submit_again(self, piece: Any) -> Any:
-        try:
-            self.workers.client.wait_for_workers(1, timeout=WITHIN)
-            self.sent = self._send()
-            return self.submit(piece)
-        except Exception:  # whatever the library says of a cluster that is gone
-            raise self._lost() from None
+        client = self.workers.client
+        for _ in range(_TRIES):
+            try:  # whatever the library says of a cluster that is gone
+                client.wait_for_workers(1, timeout=WITHIN)
+            except Exception:
+                break
+            try:
+                self.sent = self._send()
+                return self.submit(piece)
+            except Exception:
+                if client.status != "running":
+                    break
+                time.sleep(_PAUSE)  # a worker that has just ended is still taken for one of them
+        raise self._lost() from None
 
     def _lost(self) -> ZeitbuchError:
         return self.workers._problem(f"expected the cluster at {self.workers.address} to go on, found that it is lost")
