@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 from msgspec import structs
 
-from builders import ask, chain, flow, link, step
+from builders import START, ask, chain, flow, link, step
 from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.estate_changes import flow_changes
 from zeitbuch.core.diff.policy import Limit, parse_limit, parse_topics
@@ -61,6 +61,29 @@ FREED = ("nobody approves ‘D’ any more",)
 
 def way(*ids: str) -> list[Link]:
     return [link(first, second) for first, second in itertools.pairwise(("start", *ids))]
+
+
+def test_an_act_that_may_run_now_is_told_with_what_brings_it_or_for_itself() -> None:
+    """Of several changes only one that leads there is named as its cause."""
+    other = Trigger(id="o", kind="form", enabled=False)
+    old = flow([LOOK, DELETES], [*way("l"), link("o", "d")], triggers=(START, other))
+    on = structs.replace(old, triggers=(START, structs.replace(other, enabled=True)))
+    timed = structs.replace(on, steps=(structs.replace(LOOK, timeout=30.0), DELETES))
+    for new, alone in ((on, True), (timed, False)):
+        found = flow_changes(old, new)
+        assert found is not None
+        told = {c.type: c.remarks for c in found.changes}
+        assert told["trigger"] == (MAY if alone else ()) and told["rights widened"] == (
+            *WIDER[3],
+            *(() if alone else MAY),
+        )
+    # Where the flow deletes already, that is all there is to be said.
+    also = [step("e", "http", effect="delete"), *old.steps]
+    before, after = (
+        structs.replace(one, steps=(*also[:1], *one.steps), links=(*one.links, link("l", "e"))) for one in (old, timed)
+    )
+    found = flow_changes(before, after)
+    assert found is not None and [c.remarks for c in found.changes if c.type == "rights widened"] == [MAY]
 
 
 @pytest.mark.parametrize(("old", "new", "wanted"), [

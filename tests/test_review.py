@@ -248,6 +248,9 @@ def test_a_called_flow_counts_by_its_rights_only() -> None:
     )
     beyond = flow(step("s", "subflow", calls="c"), id="d", name="D")
     assert rights_around(Estate((beyond, far, sends)), beyond) == ("send through Office mail",)
+    # Of two flows with one id either may be meant: what one of them may do counts.
+    twin = structs.replace(caller, steps=(structs.replace(caller.steps[0], id="other", calls=""),), links=())
+    assert rights_around(Estate((twin, caller, sends)), caller) == ("send through Office mail",)
     # Neither what a call that is off leads to, nor what stands in a block that is off.
     off = structs.replace(far, steps=(structs.replace(far.steps[0], enabled=False),))
     assert rights_around(Estate((beyond, off, sends)), beyond) == ()

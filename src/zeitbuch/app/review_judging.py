@@ -141,21 +141,27 @@ class RightsAround:
 
     def __init__(self, estate: Estate) -> None:
         self.estate = estate
-        self._known: dict[int, frozenset[str]] = {}
+        self._known: dict[str, frozenset[str]] = {}
 
-    def _running(self, flow: Flow) -> frozenset[str]:
-        key = id(flow)
+    @cached_property
+    def _flows(self) -> dict[str, list[Flow]]:
+        found: dict[str, list[Flow]] = {}
+        for flow in self.estate.flows:
+            found.setdefault(flow.id, []).append(flow)
+        return found
+
+    def _running(self, key: str) -> frozenset[str]:
+        """The steps of the flows with an id (of two with one id calls do not say whose they are) that some run comes to."""
         if key not in self._known:
-            self._known[key] = steps_that_may_run(Graph(flow))
+            self._known[key] = frozenset().union(*[steps_that_may_run(Graph(flow)) for flow in self._flows[key]])
         return self._known[key]
 
     @cached_property
     def _nexts(self) -> dict[str, list[str]]:
         nexts: dict[str, list[str]] = {}
-        flows = {flow.id: flow for flow in reversed(self.estate.flows)}
         for call in calls_of(self.estate):
             known = call.how in ("subflow", "tool", "webhook") and call.target
-            if known and not self._running(flows[call.source]).isdisjoint(call.steps):
+            if known and not self._running(call.source).isdisjoint(call.steps):
                 nexts.setdefault(call.source, []).append(call.target)
         return nexts
 
@@ -166,7 +172,7 @@ class RightsAround:
             flow.id: {
                 _right_words(flow, step.effect, step.connection)
                 for step in flow.steps
-                if step.effect not in ("none", "read") and step.id in self._running(flow)
+                if step.effect not in ("none", "read") and step.id in self._running(flow.id)
             }
             for flow in self.estate.flows
             if flow.id in called

@@ -120,18 +120,18 @@ def _draw_times(amount: Amount, turns: Any, sample: Sample) -> Any:
 
 def spread_of(costs: Floats) -> Spread:
     """Mean, its standard error and percentiles of draws."""
-    order = np.sort(costs)
-    mean, error = float(order.mean()), float(order.std()) / len(order) ** 0.5
-    p10, p50, p90, p99 = [_percentile(order, share) for share in (0.1, 0.5, 0.9, 0.99)]
-    return Spread(mean, error, p10, p50, p90, p99, len(order))
+    return Spread(*_figures_of(np.sort(costs)))
 
 
 def run_spread_of(costs: Floats) -> RunSpread:
     """The distribution of what runs cost."""
     order = np.sort(costs)
-    whole = spread_of(order)
-    p5, p25, p75, p95 = [_percentile(order, share) for share in (0.05, 0.25, 0.75, 0.95)]
-    return RunSpread(whole.mean, whole.error, whole.p10, whole.p50, whole.p90, whole.p99, whole.runs, p5, p25, p75, p95)
+    return RunSpread(*_figures_of(order), *[_percentile(order, share) for share in (0.05, 0.25, 0.75, 0.95)])
+
+
+def _figures_of(order: Floats) -> tuple[float, float, float, float, float, float, int]:
+    p10, p50, p90, p99 = [_percentile(order, share) for share in (0.1, 0.5, 0.9, 0.99)]
+    return float(order.mean()), float(order.std()) / len(order) ** 0.5, p10, p50, p90, p99, len(order)
 
 
 def _percentile(order: Floats, share: float) -> float:

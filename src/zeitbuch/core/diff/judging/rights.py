@@ -9,7 +9,7 @@ from msgspec import structs
 from zeitbuch.core.diff.records import Change
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import EFFECTS
-from zeitbuch.core.model.records import Flow, Link
+from zeitbuch.core.model.records import Flow, Link, Step
 from zeitbuch.core.model.words import join_words
 
 from .approvals import ACTS, judge_approvals
@@ -32,7 +32,7 @@ def judge_rights(pair: FlowPairing) -> None:
     """Rights of the whole flow, and approvals that no longer come before an act."""
     if _TOPICS.isdisjoint([change.topic for change in pair.found]):
         return
-    _tell_gained(pair)
+    gained = _tell_gained(pair)
     before, after = pair.running
     old, new = effects_of(pair.old, before), effects_of(pair.new, after)
     entry = (pair.old.origin, pair.new.origin)
@@ -42,32 +42,46 @@ def judge_rights(pair: FlowPairing) -> None:
         words = [join_words([EFFECTS[name].verb for name in side]) or "nothing" for side in (old, new)]
         if more:
             pair.add_change(
-                "rights widened", "the flow", words[0], words[1], at=entry, remarks=(f"now {join_words(more)}",)
+                "rights widened", "the flow", words[0], words[1], at=entry, remarks=(f"now {join_words(more)}", *gained)
             )
+            gained = ()
         else:
             pair.add_change(
                 "rights narrowed", "the flow", words[0], words[1], at=entry, remarks=(f"no longer {join_words(less)}",)
             )
+    if gained:
+        pair.add_change("rights widened", "the flow", at=entry, remarks=gained)
     judge_approvals(pair)
 
 
-def _tell_gained(pair: FlowPairing) -> None:
+def _tell_gained(pair: FlowPairing) -> tuple[str, ...]:
     """Acts that stood there as they do now and that no run came to: told with the change that lets runs come to them, which weighs more
-    then."""
+    then; where none is known to, what is to be told is given back."""
     ran, running = pair.running
     fresh = running - ran
     acts = [step for step in pair.new.steps if step.id in fresh and step.effect in ACTS]
     acts = [step for step in acts if (old := pair.old_steps.get(step.id)) and old.enabled and old.effect == step.effect]
     if not acts:
-        return
-    places = [place for place, change in enumerate(pair.found) if change.topic in _TOPICS]
-    around = {key for step in acts for key in (*pair.graphs[1].scope_path(step.id), *pair.graphs[1].hosts_of(step.id))}
-    place = next((place for place in places if pair.found[place].step in around), places[0])
-    if pair.found[place].step not in around:
-        place = next((place for place in places if _leads_to(pair.found[place], fresh)), place)
-    names = join_words([f"{quote_name(step.title)} ({EFFECTS[step.effect].verb})" for step in acts])
+        return ()
+    said = f"{join_words([f'{quote_name(step.title)} ({EFFECTS[step.effect].verb})' for step in acts])} may run now"
+    place = _place_of_cause(pair, acts, fresh)
+    if place is None:
+        return (said,)
     change = pair.found[place]
-    pair.found[place] = structs.replace(change, weight="risk", remarks=(*change.remarks, f"{names} may run now"))
+    pair.found[place] = structs.replace(change, weight="risk", remarks=(*change.remarks, said))
+    return ()
+
+
+def _place_of_cause(pair: FlowPairing, acts: list[Step], fresh: frozenset[str]) -> int | None:
+    """Where the change stands that lets runs come to some acts: a block around them or their agent that is switched on, a way that leads
+    there, or the only change that can."""
+    places = [place for place, change in enumerate(pair.found) if change.topic in _TOPICS]
+    graph = pair.graphs[1]
+    around = {key for step in acts for key in (*graph.scope_path(step.id), *graph.hosts_of(step.id))}
+    found = [place for place in places if pair.found[place].type == "enabled" and pair.found[place].step in around]
+    found = found or [place for place in places if _leads_to(pair.found[place], fresh)]
+    found = found or (places if len(places) == 1 else [])
+    return found[0] if found else None
 
 
 def _leads_to(change: Change, steps: frozenset[str]) -> bool:
