@@ -8,6 +8,7 @@ import math
 import random
 from dataclasses import dataclass, field
 from decimal import Decimal
+from functools import cache
 from typing import Any
 
 from msgspec import structs
@@ -168,8 +169,13 @@ def _poisson(rng: random.Random, mean: float) -> int:
 
 
 def _size(rng: random.Random, mean: float, spread: float) -> int:
+    return max(1, round(rng.lognormvariate(*_lognormal(mean, spread))))
+
+
+@cache
+def _lognormal(mean: float, spread: float) -> tuple[float, float]:
     sigma = math.sqrt(math.log(1 + spread * spread))
-    return max(1, round(rng.lognormvariate(math.log(mean) - sigma * sigma / 2, sigma)))
+    return math.log(mean) - sigma * sigma / 2, sigma
 
 
 def simulate(world: World, plans: list[Blueprint], rng: random.Random, days: list[dt.date] = DAYS) -> None:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-import json
+import atexit
+import gc
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
 from collections.abc import Callable, Iterator
+from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -16,6 +18,7 @@ import pytest
 from hypothesis import settings
 from hypothesis.internal.conjecture import providers
 
+import asking
 import zeitbuch
 from zeitbuch.core.model.records import Estate
 from zeitbuch.readers.config import workspace
@@ -25,6 +28,7 @@ from zeitbuch.readers.reading.reader import Reader, read_estate
 # The drawn flows are the same every time; `tests/soak.py` draws others, for long runs by hand (see CONTRIBUTING.md).
 settings.register_profile("same", derandomize=True, deadline=None)  # a slow machine is no fault
 settings.load_profile("same")
+gc.set_threshold(200_000, 20, 100)  # as the program does
 
 
 def draws(wanted: int, often: int = 0) -> int:
@@ -85,8 +89,6 @@ def run(tmp_path: Path, request: pytest.FixtureRequest) -> Run:
     if "demo" in request.fixturenames and not getattr(request.module, "EMPTY_CACHE", False):
         shutil.copytree(request.getfixturevalue("warm_cache"), tmp_path / "cache")
 
-    started: Started = request.getfixturevalue("started")
-
     def go(*words: str, cwd: Path | None = None, stdin: bytes | None = None, **env: str) -> Ran:
         own = {
             **os.environ,
@@ -97,7 +99,7 @@ def run(tmp_path: Path, request: pytest.FixtureRequest) -> Run:
             **env,
         }
         if not env:
-            return started.run(words, cwd or tmp_path, stdin, own)
+            return started().run(words, cwd or tmp_path, stdin, own)
         # What the environment says may concern the interpreter: the program from its very start.
         done = subprocess.run(
             [*program(), *words], cwd=cwd or tmp_path, input=stdin, capture_output=True, timeout=120, env=own
@@ -108,34 +110,45 @@ def run(tmp_path: Path, request: pytest.FixtureRequest) -> Run:
 
 
 class Started:
-    """The program, loaded once and forked for every run (see started.py)."""
+    """The program, loaded once and forked for every run (see started.py). In the folder ``programs`` it is found by shells."""
 
     def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        command = [sys.executable, str(Path(__file__).parent / "started.py")]
+        self.folder, self.programs = folder, folder / "programs"
+        self.programs.mkdir()
+        self.place = str(self.programs / "socket")
+        shell = self.programs / "zeitbuch"
+        shell.write_text(f"#!{sys.executable} -IS\n{Path(asking.__file__).read_text()}")
+        shell.chmod(0o755)
+        command = [sys.executable, str(Path(__file__).parent / "started.py"), self.place]
         env = {**os.environ, "MPLCONFIGDIR": PLOTS}
         self.process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=env)
+        assert self.process.stdout is not None and self.process.stdout.readline() == b"ready\n"
 
     def run(self, words: tuple[str, ...], cwd: Path, stdin: bytes | None, env: dict[str, str]) -> Ran:
         """One run: its exit status and what it wrote."""
-        places = {name: self.folder / name for name in ("stdin", "stdout", "stderr")}
-        places["stdin"].write_bytes(stdin or b"")
-        request = {"words": words, "cwd": str(cwd), "env": env, **{name: str(path) for name, path in places.items()}}
-        assert self.process.stdin is not None and self.process.stdout is not None
-        self.process.stdin.write(json.dumps(request).encode() + b"\n")
-        self.process.stdin.flush()
-        code = int(self.process.stdout.readline())
-        return Ran(code, places["stdout"].read_bytes().decode(), places["stderr"].read_bytes().decode())
+        places = [self.folder / name for name in ("stdin", "stdout", "stderr")]
+        places[0].write_bytes(stdin or b"")
+        with places[0].open("rb") as given, places[1].open("wb") as said, places[2].open("wb") as told:
+            code = asking.ask(self.place, words, str(cwd), env, [given.fileno(), said.fileno(), told.fileno()])
+        return Ran(code, places[1].read_bytes().decode(), places[2].read_bytes().decode())
+
+    def path(self) -> str:
+        """The variable PATH with which shells find the program, and what is installed beside it."""
+        return f"{self.programs}:{Path(sys.executable).parent}:{os.environ['PATH']}"
+
+    def stop(self) -> None:
+        assert self.process.stdin is not None
+        self.process.stdin.close()
+        self.process.wait(10)
+        shutil.rmtree(self.folder)
 
 
-@pytest.fixture(scope="session")
-def started(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Started]:
-    """The program, loaded."""
-    made = Started(tmp_path_factory.mktemp("started"))
-    yield made
-    assert made.process.stdin is not None
-    made.process.stdin.close()
-    made.process.wait(10)
+@cache
+def started() -> Started:
+    """The program, loaded; it ends with the tests."""
+    made = Started(Path(tempfile.mkdtemp(prefix="zeitbuch-")))
+    atexit.register(made.stop)
+    return made
 
 
 @pytest.fixture

@@ -34,8 +34,8 @@ from zeitbuch.writers.exchange.measured_file import measured_text
 DAYS = [dt.date(2026, 10, 1) + dt.timedelta(place) for place in range(61)]
 
 
-def log_of(world: World, folder: Path, rng: random.Random) -> Log:
-    path, mapping = write_log(world, folder, rng, "csv")
+def log_of(world: World, folder: Path, rng: random.Random, form: str = "csv") -> Log:
+    path, mapping = write_log(world, folder, rng, form)
     found = read_usage([str(path)], mapping)
     assert not found.problems
     return Log(found.sums, found.runs, mapping, found.hours, found.part_days)
@@ -61,7 +61,7 @@ def test_the_second_half_is_predicted_from_the_first(tmp_path: Path) -> None:
         rng = random.Random(f"calibrate {seed}")
         world, plans = draw_estate(rng)
         simulate(world, plans, rng)
-        log = log_of(world, tmp_path, rng)
+        log = log_of(world, tmp_path, rng, "parquet")
         found = calibrate([log], world.basis, Asked(last=SPLIT - dt.timedelta(1)))
         assumed = with_measured(world.basis.assumptions, found)
         flows = estimate_flows(

@@ -142,7 +142,7 @@ def test_estates_of_many_levels_and_long_chains_are_ordinary() -> None:
 
 def plain_meeting(analysis: JoinAnalysis, mode: Any, forward: list[Any]) -> JoinTree | int | None:
     before, position = analysis.before, analysis.position
-    branches = [Branch(i, before[position[e.source]], [(i, e)]) for i, e in forward]
+    branches = [Branch(i, before[position[e.source]], before[position[e.source]], [(i, e)]) for i, e in forward]
     while len(branches) > 1:
         pairs = [(a, b) for a in range(len(branches)) for b in range(a + 1, len(branches))]
         shared = [(branches[a].before & branches[b].before).bit_length() - 1 for a, b in pairs]

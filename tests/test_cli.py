@@ -12,7 +12,6 @@ import subprocess
 import sys
 from pathlib import Path
 
-import jsonschema
 import pytest
 from PIL import Image
 
@@ -125,6 +124,8 @@ def test_workspace_is_found_upwards(demo: Path, run: Run) -> None:
     ],
 )
 def test_json_output_keeps_its_schema(name: str, words: list[str], demo: Path, run: Run) -> None:
+    import jsonschema  # takes seconds to load
+
     if "made.sqlite" in words:
         run("record", "october", "--book", "made.sqlite", cwd=demo)
     schema = json.loads(run("schema", name).out)
@@ -142,6 +143,8 @@ FILES = {
 
 def test_files_keep_their_schemas(demo: Path, run: Run) -> None:
     import tomllib
+
+    import jsonschema
 
     native = json.loads(run("convert", "-f", "json", cwd=demo).out)
     jsonschema.validate(native, json.loads(run("schema", "flow").out))

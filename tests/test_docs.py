@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Run
+from conftest import Run, started
 
 ROOT = Path(__file__).parent.parent
 
@@ -150,8 +150,7 @@ def test_quantities_of_the_arithmetic_page_are_the_ones_in_use() -> None:
 
 def shell(script: str, cwd: Path, **env: str) -> subprocess.CompletedProcess[str]:
     """A script with the program of this environment."""
-    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
-    given = {**os.environ, "PATH": path, "COLUMNS": "160", "XDG_CACHE_HOME": str(cwd / ".cache"), **env}
+    given = {**os.environ, "PATH": started().path(), "COLUMNS": "160", "XDG_CACHE_HOME": str(cwd / ".cache"), **env}
     return subprocess.run(
         ["bash", "-c", f"set -e\n{script}"], cwd=cwd, capture_output=True, text=True, check=False, env=given
     )

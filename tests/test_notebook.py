@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import nbformat
 import pytest
-from nbclient import NotebookClient
 
 import zeitbuch
 from zeitbuch.core.model.sheet import Column, Sheet
@@ -17,6 +15,9 @@ TUTORIAL = Path(__file__).parent.parent / "docs" / "tutorial.ipynb"
 
 
 def test_the_tutorial_runs_from_top_to_bottom_and_shows_what_it_says(demo: Path) -> None:
+    import nbformat  # takes seconds to load
+    from nbclient import NotebookClient
+
     notebook = nbformat.read(TUTORIAL, as_version=4)
     assert not any(cell.get("outputs") for cell in notebook.cells), "it is kept without what it showed"
     NotebookClient(notebook, timeout=240, kernel_name="python3", resources={"metadata": {"path": str(demo)}}).execute()

@@ -67,13 +67,12 @@ def test_nested_packages_and_folders_of_packages(demo: Path, run: Run) -> None:
     assert "1 flow in 1 member, 0 other objects, 1 could not be read" in ran.err
 
 
-BOMB = zipped({"bomb.json": b" " * 300_000_000})
 CASES: dict[str, tuple[bytes, str, str]] = {
     "cut off": (zipped({"good.json": GOOD})[:60], "expected a package that can be unpacked", "package"),
     "no package": (b"hello", "expected a package that can be unpacked", "package"),
     "path escape": (zipped({"../../etc/x.json": GOOD}), "found '../../etc/x.json'", "package-path"),
     "absolute path": (tarred({"/etc/x.json": GOOD}), "found '/etc/x.json'", "package-path"),
-    "bomb": (BOMB, "at most bytes=268435456, found a member of 300,000,000 bytes", "limit"),
+    "bomb": (b"", "at most bytes=268435456, found a member of 300,000,000 bytes", "limit"),
     "deep": (
         zipped({"a.zip": zipped({"b.zip": zipped({"c.zip": zipped({"d.json": GOOD})})})}),
         "at most nesting=3",
@@ -92,7 +91,7 @@ def test_hostile_packages_are_refused_and_the_rest_is_read(case: str, tmp_path: 
     data, expected, code = CASES[case]
     folder = tmp_path / "in"
     folder.mkdir()
-    (folder / "bad.zip").write_bytes(data)
+    (folder / "bad.zip").write_bytes(data or zipped({"bomb.json": b" " * 300_000_000}))
     (folder / "good.json").write_bytes(GOOD)
     ran = run("inventory", "in", "-f", "csv")
     assert ran.code == 2 and "Good" in ran.out

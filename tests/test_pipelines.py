@@ -6,20 +6,20 @@ import json
 import os
 import re
 import subprocess
-import sys
 import xml.etree.ElementTree as ET
 from pathlib import Path
 
 import pytest
 import yaml
 
+from conftest import started
+
 ROOT = Path(__file__).parent.parent
 RECIPES = ROOT / "docs" / "recipes"
 
 
 def run_recipe(demo: Path, name: str, *words: str, **env: str) -> subprocess.CompletedProcess[str]:
-    programs = str(Path(sys.executable).parent)
-    own = {**os.environ, "PATH": f"{programs}:{os.environ['PATH']}", "XDG_CACHE_HOME": str(demo / "cache"), **env}
+    own = {**os.environ, "PATH": started().path(), "XDG_CACHE_HOME": str(demo / "cache"), **env}
     command = ["sh", str(RECIPES / name), *words]
     return subprocess.run(command, cwd=demo, env=own, capture_output=True, text=True, timeout=280)
 

@@ -19,11 +19,15 @@ from zeitbuch.readers.usage.usage_log import read_usage
 CENT = Decimal("0.01")
 
 
-def reconciled(world, folder: Path, rng: random.Random, form: str = "", by="flow") -> Reconciled:  # type: ignore[no-untyped-def]
+def log_of(world, folder: Path, rng: random.Random, form: str = "") -> Log:  # type: ignore[no-untyped-def]
     path, mapping = write_log(world, folder, rng, form)
     found = read_usage([str(path)], mapping)
     assert not found.problems, found.problems[:3]
-    return reconcile([Log(found.sums, found.runs, mapping, found.hours, found.part_days)], world.basis, Asked(by))
+    return Log(found.sums, found.runs, mapping, found.hours, found.part_days)
+
+
+def reconciled(world, folder: Path, rng: random.Random, form: str = "", by="flow") -> Reconciled:  # type: ignore[no-untyped-def]
+    return reconcile([log_of(world, folder, rng, form)], world.basis, Asked(by))
 
 
 @pytest.mark.parametrize("seed", range(draws(1, 25)))
@@ -46,8 +50,9 @@ def test_a_log_as_estimated_leaves_next_to_nothing(form: str, tmp_path: Path) ->
     rng = random.Random(form)
     world = draw_world(rng)
     simulate(world, rng)
+    log = log_of(world, tmp_path, rng, form)
     for by in SIDES:
-        result = reconciled(world, tmp_path, rng, form, by)
+        result = reconcile([log], world.basis, Asked(by))
         assert result.logged == world.cost == result.compared
         assert abs(float(result.difference / result.estimated)) < 0.01  # type: ignore[operator]
         assert sum((gap.logged_cost for gap in result.groups), Decimal(0)) == world.cost  # type: ignore[misc]

@@ -111,8 +111,8 @@ def test_mutated_inputs_never_end_in_a_traceback(part: int, tmp_path: Path) -> N
 
 def zip_bomb() -> bytes:
     out = io.BytesIO()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=9) as package:
-        for i in range(30):
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as package:
+        for i in range(22):
             package.writestr(f"{i}.json", b"0" * 50_000_000)
     return out.getvalue()
 
@@ -124,7 +124,7 @@ ALIASES = "a0: &a0 [x, x, x, x, x, x, x, x, x]\n" + "".join(
     f"a{i}: &a{i} [{', '.join([f'*a{i - 1}'] * 9)}]\n" for i in range(1, 9)
 )
 BOMBS: dict[str, tuple[str, bytes, str, str]] = {
-    "zip": ("b.zip", zip_bomb(), "limit", "--limit unpacked=NUMBER"),
+    "zip": ("b.zip", b"", "limit", "--limit unpacked=NUMBER"),
     "entities": ("b.bpmn", (ENTITIES + "]><d>&j;</d>").encode(), "xml-doctype", "<!DOCTYPE"),
     "outside entity": ("b.xml", b'<!DOCTYPE d [<!ENTITY x SYSTEM "file:///etc/passwd">]><d>&x;</d>', "xml-doctype", "<!DOCTYPE"),
     "aliases": ("b.yaml", ALIASES.encode(), "limit", "--limit values=NUMBER"),
@@ -140,7 +140,7 @@ BOMBS: dict[str, tuple[str, bytes, str, str]] = {
 @pytest.mark.parametrize("bomb", list(BOMBS))
 def test_bombs_are_refused_by_name(bomb: str, tmp_path: Path, run: Run) -> None:
     name, raw, code, words = BOMBS[bomb]
-    (tmp_path / name).write_bytes(raw)
+    (tmp_path / name).write_bytes(raw or zip_bomb())
     ran = run("inventory", name)
     assert ran.code == 2 and f"[{code}]" in ran.err and words in ran.err, ran.err
     assert "Traceback" not in ran.err and not (tmp_path / "pwned").exists()

@@ -26,6 +26,9 @@ from zeitbuch.readers.usage.usage_log import UsageSums, read_usage
 
 SERVER = os.environ.get("ZEITBUCH_TEST_POSTGRES", "")
 NO_JAVA = shutil.which("java") is None
+os.environ.setdefault(
+    "SPARK_SUBMIT_OPTS", "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC"
+)  # few rows: compiling well takes longer
 COLUMNS: dict[str, Any] = {
     "time": "at", "environment": "env", "flow": "flow", "run": "run", "step": "step", "model": "model", "status": "ended",
     "tokens_in": "tin", "cost": "kr", "duration": "took", "arrived": "came",

@@ -103,6 +103,20 @@ def test_passes_of_all_worlds_are_those_of_each(drawn: Drawn, declared: bool) ->
     assert apart(drawn.flow, rules) == []
 
 
+def test_more_items_of_each_bring_back_no_pass_that_lost_its_own() -> None:
+    """Items of which some fail, and of which each becomes about one: fewer in some worlds, more in others."""
+    off = step("off", "decide", enabled=False)
+    links = [link("start", "off"), link("off", "many", "case", "a", after=("skip",)), link("many", "last")]
+    f = flow([off, step("many", "http", per_item=True, yields="many"), step("last", "http")], links)
+    assert apart(f, all_in_doubt([Rule(step="many", failure=0.3), Rule(step="many", items=1.0)])) == []
+    # Two items of which each becomes 1.5 on average, none at times: 0.3 x 0.3 of the runs have lost both before.
+    f = chain(
+        step("two", "http", yields="many"), step("many", "http", per_item=True, yields="many"), step("last", "http")
+    )
+    rules = [Rule(step="two", items=2.0), Rule(step="many", failure=0.3), Rule(step="many", items=Range(0, 1.5, 3))]
+    assert passes_in(f, rules, None).of["last"].runs <= 0.91
+
+
 @settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
 @given(STARTED)
 def test_passes_of_scopes_in_all_worlds_are_those_of_each(tree: Tree) -> None:

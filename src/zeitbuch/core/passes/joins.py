@@ -18,10 +18,10 @@ Edges = list[tuple[int, Edge]]
 
 
 class Branch:
-    """Incoming edges that have met already, and the steps that lead to all of them (bits by place in the order)."""
+    """Incoming edges that have met already, the steps that lead to all of them, and those that lead to any (bits by place in the order)."""
 
-    def __init__(self, met: JoinTree | int, before: int, edges: Edges) -> None:
-        self.met, self.before, self.edges = met, before, edges
+    def __init__(self, met: JoinTree | int, before: int, reached: int, edges: Edges) -> None:
+        self.met, self.before, self.reached, self.edges = met, before, reached, edges
         self.taken: dict[int, set[int]] = {}  # split -> places of its ways that lead here
 
 
@@ -48,9 +48,12 @@ class JoinAnalysis:
         self.nodes, self.position, self.ins, self.skips = nodes, position, ins, skips
         self.level = level
         self.led: dict[str, set[str]] = {}  # the triggers that lead to a step directly
+        # The steps with which the level begins, and those to which each trigger leads directly.
+        self.begins = {"": sum([1 << place for place, came in enumerate(ins) if not came])}
         for edge in level.edges:
             if edge.source in triggers:
                 self.led.setdefault(edge.target, set()).add(edge.source)
+                self.begins[edge.source] = self.begins.get(edge.source, 0) | 1 << position[edge.target]
         self.changing = sum([1 << place for place, node in enumerate(nodes) if changes_items(node)])
         self._before: list[int] = []
         self._exits: dict[int, Exits] = {}
@@ -74,7 +77,10 @@ class JoinAnalysis:
         """How the incoming edges meet: the pair that parted last first, so that the splits of ``JoinTree.split`` fall from the
         leaves to the root. None without edges, the edge itself where there is only one."""
         before, position = self.before, self.position
-        branches = [Branch(index, before[position[edge.source]], [(index, edge)]) for index, edge in forward]
+        branches = [
+            Branch(index, before[position[edge.source]], before[position[edge.source]], [(index, edge)])
+            for index, edge in forward
+        ]
         while len(branches) > 1:
             split = _last_shared([branch.before for branch in branches])
             sharing = [second for second in branches if split < 0 or second.before >> split & 1]
@@ -96,7 +102,7 @@ class JoinAnalysis:
             tie.items = of_items
             if how == "side":
                 tie.within = self._shared_case(split, first, second)
-        met = Branch(tie, first.before & second.before, first.edges + second.edges)
+        met = Branch(tie, first.before & second.before, first.reached | second.reached, first.edges + second.edges)
         if split >= 0:
             met.taken[split] = first.taken[split] | second.taken[split]
         return met
@@ -143,13 +149,8 @@ class JoinAnalysis:
         if known is not None:
             return known
         exits = self._exits_of(split)
-        reached = 0
-        places: set[int] = set()
-        for index, edge in branch.edges:
-            reached |= self.before[self.position[edge.source]]
-            if index in exits.by_edge:
-                places.add(exits.by_edge[index])
-        rest = reached & exits.targets
+        places = {exits.by_edge[index] for index, _ in branch.edges if index in exits.by_edge}
+        rest = branch.reached & exits.targets
         while rest:
             low = rest & -rest
             places.update(exits.by_target[low.bit_length() - 1])
@@ -203,7 +204,7 @@ class JoinAnalysis:
     def _tie_begun(self, mode: JoinMode | None, first: Branch, second: Branch) -> JoinTree:
         """Branches that parted at the start: those of one trigger wait for each other, those of different triggers never come in one
         run. Where only some triggers begin both, they wait in the runs of these, and others go on with what they begin."""
-        begun = [self.begun_by(branch.edges) for branch in (first, second)]
+        begun = [self._begun_in(branch.reached) for branch in (first, second)]
         shared = begun[0] & begun[1]
         if not shared:
             return JoinTree(mode or "each", "instead", -1, first.met, second.met)
@@ -216,11 +217,13 @@ class JoinAnalysis:
 
     def begun_by(self, edges: Edges) -> set[str]:
         """The triggers that begin what leads to some edges; "" for what begins with its level."""
-        mask = 0
+        reached = 0
         for _, edge in edges:
-            mask |= self.before[self.position[edge.source]]
-        begun = {"" for place, came in enumerate(self.ins) if mask >> place & 1 and not came}
-        return begun.union(*[led for step, led in self.led.items() if mask >> self.position[step] & 1])
+            reached |= self.before[self.position[edge.source]]
+        return self._begun_in(reached)
+
+    def _begun_in(self, reached: int) -> set[str]:
+        return {name for name, places in self.begins.items() if reached & places}
 
 
 def _judge_clean(waits: bool, ways: list[list[Way]], node: Node) -> tuple[JoinRelation, bool, bool]:

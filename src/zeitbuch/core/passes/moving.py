@@ -184,7 +184,8 @@ def _made_of_each(node: Node, left: Moving, inexact: Reasons) -> Moving:
         had = left
         left = several_of_each(left, node.items)
         if left.brought is not None and left.brought.fewest < 1:  # some have none
-            left.passes = left_with_items(left.brought, left.items, left.most, had.brought is not None, inexact)
+            some = left_with_items(left.brought, left.items, left.most, had.brought is not None, inexact)
+            left.passes = least(had.passes, some)  # where each makes more than one, those without any stay without
         left.evidence = min(left.evidence, RANK_OF_EVIDENCE[node.items.evidence])
     return left
 

@@ -206,7 +206,9 @@ def _silence_spark(address: str) -> None:
     """Its machine talks on stderr, where only our messages stand; a local one listens to nobody else."""
     told = temporary_folder() / "log4j2.properties"
     told.write_text(_SILENT)
-    os.environ.setdefault("SPARK_SUBMIT_OPTS", f"-Dlog4j2.configurationFile={told.as_uri()}")
+    given = os.environ.get("SPARK_SUBMIT_OPTS", "")
+    if "log4j2.configurationFile" not in given:
+        os.environ["SPARK_SUBMIT_OPTS"] = f"{given} -Dlog4j2.configurationFile={told.as_uri()}".strip()
     if address == "spark:local":
         os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
 

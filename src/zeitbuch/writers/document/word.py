@@ -22,6 +22,7 @@ from .word_fields import ControlKind, Marks, add_contents, add_control, add_fiel
 
 if TYPE_CHECKING:
     from docx.document import Document
+    from docx.text.paragraph import Paragraph
 
 _NO_DATE = (1980, 1, 1, 0, 0, 0)  # the earliest that a ZIP file can say
 _WIDTH = 6.7  # inches of an A4 page between its margins
@@ -111,17 +112,26 @@ def _set_page(made: Document) -> None:
     add_field(footer.add_run(), "PAGE")
 
 
-def _style(made: Document, name: str) -> str | None:
-    """A style, where the template has it."""
-    return name if name in [style.name for style in made.styles] else None
+def _add_paragraph(made: Document, text: str, *styles: str) -> tuple[Paragraph, bool]:
+    """A paragraph, in the first of these styles that the template has; whether it has any. (Given a style by its name, the library goes
+    through all of a template, twice, for every paragraph.)"""
+    from docx.enum.style import WD_STYLE_TYPE
+    from docx.styles import BabelFish
+
+    paragraph = made.add_paragraph(clean_text(text))
+    for name in styles:
+        style = made.styles.element.get_by_name(BabelFish.ui2internal(name))
+        if style is not None and style.type == WD_STYLE_TYPE.PARAGRAPH:
+            paragraph._p.style = style.styleId
+            return paragraph, True
+    return paragraph, False
 
 
 def _heading(made: Document, block: d.Heading, one: FlowDocument) -> None:
     """A heading of its level, or of the nearest above it that the template has."""
-    names = ["Title", *[f"Heading {level}" for level in range(1, block.level)]]
-    style = next((found for name in reversed(names) if (found := _style(made, name))), None)
-    paragraph = made.add_paragraph(clean_text(block.text), style=style)
-    if style is None:
+    names = [f"Heading {level}" for level in range(block.level - 1, 0, -1)]
+    paragraph, styled = _add_paragraph(made, block.text, *names, "Title")
+    if not styled:
         paragraph.runs[0].bold = True
 
 
@@ -139,14 +149,14 @@ def _facts(made: Document, block: d.Facts, one: FlowDocument) -> None:
 
 def _bullets(made: Document, block: d.Bullets, one: FlowDocument) -> None:
     for item in block.items:
-        made.add_paragraph(clean_text(item), style=_style(made, "List Bullet"))
+        _add_paragraph(made, item, "List Bullet")
 
 
 def _outline(made: Document, block: d.Outline, one: FlowDocument) -> None:
     from docx.shared import Mm
 
     for depth, text in block.lines:
-        paragraph = made.add_paragraph(clean_text(text), style=_style(made, "List Bullet"))
+        paragraph, _ = _add_paragraph(made, text, "List Bullet")
         paragraph.paragraph_format.left_indent = Mm(6 + 6 * min(depth, 12))
 
 
@@ -167,7 +177,7 @@ def _add_rows(made: Document, rows: list[list[str]], least: Sequence[int] = ()) 
         return
     from docx.shared import Pt
 
-    table = made.add_table(len(rows), len(rows[0]), style=_style(made, "Table Grid"))
+    table = made.add_table(len(rows), len(rows[0]), style="Table Grid" if "Table Grid" in made.styles else None)
     _share_width(table, rows, least or [6] * len(rows[0]))
     for row, texts in zip(table.rows, rows, strict=True):
         for cell, text in zip(row.cells, texts, strict=True):
@@ -220,7 +230,7 @@ def _share_width(table: Any, rows: list[list[str]], least: Sequence[int]) -> Non
 def _quote(made: Document, block: d.Quote, one: FlowDocument) -> None:
     if block.label:
         made.add_paragraph().add_run(clean_text(block.label)).bold = True
-    made.add_paragraph(style=_style(made, "Intense Quote")).add_run(clean_text(block.text))
+    _add_paragraph(made, block.text, "Intense Quote")
 
 
 def _picture(made: Document, block: d.Picture, one: FlowDocument) -> None:
@@ -237,7 +247,7 @@ def _picture(made: Document, block: d.Picture, one: FlowDocument) -> None:
 
 def _links(made: Document, block: d.Links, one: FlowDocument) -> None:
     for title, _, remark in block.items:
-        made.add_paragraph(clean_text(f"{title}: {remark}"), style=_style(made, "List Bullet"))
+        _add_paragraph(made, f"{title}: {remark}", "List Bullet")
 
 
 _CONTROLS: dict[str, ControlKind] = {"date": "date", "verdict": "verdict"}
