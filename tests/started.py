@@ -10,10 +10,13 @@ import json
 import os
 import pkgutil
 import select
+import shutil
 import signal
 import socket
 import sys
+import tempfile
 from importlib import import_module
+from pathlib import Path
 from typing import Any
 
 SECONDS = 300  # of a command: twice what the slowest takes on a busy machine
@@ -21,6 +24,10 @@ LIBRARIES = (
     "docx", "duckdb", "ibis.backends.duckdb", "lark", "matplotlib.backends.backend_agg", "matplotlib.backends.backend_svg", "matplotlib.figure",
     "PIL.Image", "psycopg", "pyarrow.compute", "pyarrow.parquet", "scipy.special", "scipy.stats", "sqlalchemy.dialects.postgresql",
     "sqlalchemy.dialects.sqlite", "tokenizers", "xlsxwriter",
+)  # fmt: skip
+REHEARSED = (
+    "inventory", "explain letters", "map -o maps", "map --estate -o e.html", "estimate", "diff october november", "check", "document -o d",
+    "reconcile", "calibrate", "record", "history", "estimate -o c.png", "document --flow letters -o l.docx",
 )  # fmt: skip
 
 
@@ -34,29 +41,33 @@ def load_all() -> None:
     for name in LIBRARIES:
         with contextlib.suppress(ImportError):
             import_module(name)
-    with contextlib.suppress(ImportError):
-        ask_engine()
 
 
-def ask_engine() -> None:
-    """One question to the embedded engine: what its libraries work out once is worked out then."""
-    import ibis
-    import pyarrow as pa
+def rehearse() -> None:
+    """Commands on the demo: what is worked out once in a process (patterns, rules, words of an engine) is worked out then."""
+    from zeitbuch.cli.main import run
 
-    engine = ibis.duckdb.connect()
-    engine.con.register("t", pa.table({"a": ["1", "x"], "b": ["2026-01-01", "z"], "c": [1.5, 2]}))
-    table = engine.table("t")
-    cleaned = ibis.ifelse(table.a.isin(["x"]), table.a.lower().strip(), ibis.null("string"))
-    rows = table.mutate(d=table.a.try_cast("float64"), e=table.b.try_cast("date"), g=cleaned).filter(ibis._.c > 0)
-    sums = rows.group_by(["e", "g"]).agg(n=ibis._.count(), s=ibis._.d.sum(), m=ibis._.c.max()).order_by("n")
-    joined = sums.join(table.select(g="a", k="c"), "g", how="left")
-    engine.con.sql(engine.compile(joined)).to_arrow_table()
-    engine.disconnect()
+    before = Path.cwd(), dict(os.environ), sys.argv, sys.stdout, sys.stderr
+    with tempfile.TemporaryDirectory() as folder, Path(os.devnull).open("w") as nowhere:
+        sys.stdout = sys.stderr = nowhere
+        shutil.copytree(Path(sys.modules["zeitbuch"].__file__ or "").parent / "demo" / "estate", f"{folder}/demo")
+        os.chdir(f"{folder}/demo")
+        os.environ |= {"XDG_CACHE_HOME": folder, "XDG_CONFIG_HOME": folder}
+        for line in REHEARSED:
+            sys.argv = ["zeitbuch", *line.split()]
+            with contextlib.suppress(SystemExit):
+                run()
+        folder_before, env, sys.argv, sys.stdout, sys.stderr = before
+        os.chdir(folder_before)
+        os.environ.clear()
+        os.environ.update(env)
 
 
 def serve(place: str) -> None:
     """Answers at a socket until the input ends."""
     load_all()
+    rehearse()
+    gc.collect()
     gc.freeze()  # what is loaded is not looked through again in every run
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # nobody waits for those that have ended
     with socket.socket(socket.AF_UNIX) as listening:

@@ -23,10 +23,10 @@ from typing import Any
 import pytest
 from sqlalchemy import create_engine, delete, text
 
+from book_writers import LINES, keep, write
 from conftest import Run, draws
 from zeitbuch.book import tables
 from zeitbuch.book.archive import export_book, import_book, read_archive
-from zeitbuch.book.notes import add_note
 from zeitbuch.book.records import File, sha256
 from zeitbuch.book.store import Book, url_of
 from zeitbuch.book.verify import verify_book
@@ -165,15 +165,6 @@ def filled(place: str, states: int = 4) -> Book:
     return book
 
 
-def keep(book: Book, said: str, who: str, line: str = "") -> int:
-    """One snapshot of two files, one of them new."""
-    with book.writing() as writing:
-        contents = [b"always the same", said.encode()]
-        writing.put_contents(contents)
-        files = [File(f"{i}.json", sha256(c)) for i, c in enumerate(contents)]
-        return writing.add_snapshot(files, [], "2026-11-01T00:00:00Z", who, said, line=line).number
-
-
 ALTERED: dict[str, tuple[str, str]] = {
     "note": ("UPDATE zb_entry SET note = 'nothing' WHERE seq = 2", "snapshot 2 (entry 2) was altered"),
     "who": ("UPDATE zb_entry SET who = 'someone' WHERE seq = 4", "snapshot 4 (entry 4) was altered"),
@@ -226,25 +217,9 @@ def test_entries_taken_off_the_end_show_by_the_hash_kept_elsewhere(demo: Path, r
     assert ran.code == 1 and "taken off" in ran.out
 
 
-LINES = ("", "dev", "prod")
-
-
-def _writer(place: str, who: int, count: int) -> None:
-    """Snapshots of one line; of every third a note, of every fifth a mark."""
-    book = Book(place, create=True)
-    for n in range(count):
-        number = keep(book, f"writer {who} state {n}", f"writer {who}", LINES[who % 3])
-        if n % 3 and n % 5:
-            continue
-        with book.writing() as writing:
-            snapshot = next(entry for entry in writing.snapshots(LINES[who % 3]) if entry.number == number)
-            at = "2026-11-01T00:00:00Z"
-            add_note(writing, snapshot, at=at, who=f"writer {who}", text=f"of {n}", mark="" if n % 5 else "accepted")
-
-
 def test_eight_writers_lose_nothing(place: str) -> None:
     context = multiprocessing.get_context("spawn")
-    writers = [context.Process(target=_writer, args=(place, w, 20)) for w in range(8)]
+    writers = [context.Process(target=write, args=(place, w, 20)) for w in range(8)]
     for w in writers:
         w.start()
     for w in writers:
@@ -263,7 +238,7 @@ def test_eight_writers_lose_nothing(place: str) -> None:
 
 KILLED = """
 import sys
-from test_book import Book, keep
+from book_writers import Book, keep
 book = Book(sys.argv[1], create=True)
 for n in range(100000):
     print(keep(book, f"{sys.argv[2]} {n} " + "x" * (n % 7) * 3000, "killed"), flush=True)

@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Iterable
+from functools import lru_cache
 from typing import Any
 
 from zeitbuch.core.model.problems import fail
@@ -18,6 +19,7 @@ _PART = re.compile(r'"([^"]+)"|([^."\s][^."]*)')
 _WHOLE = re.compile(r'(?:"[^"]+"|[^."\s][^."]*)(?:\.(?:"[^"]+"|[^."\s][^."]*))*')
 
 
+@lru_cache(maxsize=4096)  # dialects name the same few paths again and again
 def path_keys(path: str) -> tuple[str, ...]:
     """The keys of a dotted path; keys with dots stand in double quotes. Raises ZeitbuchError when malformed."""
     if not _WHOLE.fullmatch(path):
