@@ -130,11 +130,12 @@ def _case_branches(parts: PartsOfFlow, out: dict[str, list[Link]], helpers: dict
         if len(starts) < 2:
             continue
         reach = {link.target: reached[place[link.target]] if link.target in place else 0 for link in starts}
+        once = shared = 1 << place[step.id]
+        for bits in reach.values():
+            shared |= once & bits
+            once |= bits
         for k in starts:
-            others = 1 << place[step.id]
-            for target, bits in reach.items():
-                others |= bits if target != k.target else 0
-            own = _steps_at(flow, reach[k.target] & ~others)
+            own = _steps_at(flow, reach[k.target] & ~shared)
             own |= {name for text in own for name in helpers.get(text, ())}
             if own:
                 named = f"the case {quote_name(k.label or k.target)} of {quote_name(step.title)}"
