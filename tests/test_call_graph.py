@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -22,6 +24,7 @@ from zeitbuch.core.graph.call_graph import build_call_graph, solve_circle
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Estate, Flow, Trigger
 from zeitbuch.core.passes.compiler import Planner
+from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.joins import Branch, JoinAnalysis
 from zeitbuch.core.passes.plan import JoinTree
 
@@ -142,7 +145,11 @@ def test_estates_of_many_levels_and_long_chains_are_ordinary() -> None:
 
 def plain_meeting(analysis: JoinAnalysis, mode: Any, forward: list[Any]) -> JoinTree | int | None:
     before, position = analysis.before, analysis.position
-    branches = [Branch(i, before[position[e.source]], before[position[e.source]], [(i, e)]) for i, e in forward]
+    places = [position[e.source] for _, e in forward]
+    branches = [
+        Branch(i, before[at], before[at], analysis.through[at], [(i, e)])
+        for at, (i, e) in zip(places, forward, strict=True)
+    ]
     while len(branches) > 1:
         pairs = [(a, b) for a in range(len(branches)) for b in range(a + 1, len(branches))]
         shared = [(branches[a].before & branches[b].before).bit_length() - 1 for a, b in pairs]
@@ -156,6 +163,39 @@ def plain_meeting(analysis: JoinAnalysis, mode: Any, forward: list[Any]) -> Join
         met = analysis._tie_branches(mode, split, branches[a], branches[b])
         branches = [branch for i, branch in enumerate(branches) if i not in (a, b)] + [met]
     return branches[0].met if branches else None
+
+
+def plainly_through(analysis: JoinAnalysis, at: int) -> int:
+    """The steps without which nothing that begins anywhere reaches a step."""
+    every = range(len(analysis.nodes))
+    found = 1 << at
+    for gone in every:
+        reached: set[int] = set()
+        for place in every:  # in the order of the level
+            came = [source for source in every if analysis.ins[place] >> source & 1]
+            if place != gone and (not came or reached.intersection(came)):
+                reached.add(place)
+        found |= (at not in reached) << gone
+    return found
+
+
+def test_failures_of_a_thousand_steps_meet(tmp_path: Path, run: Run) -> None:
+    """Meetings stand a thousand deep in one another there."""
+    ids = [f"a{n}" for n in range(1100)]
+    steps = [*[step(key, "http", on_fault="stop") for key in ids], step("z", "http")]
+    links = [link("start", "a0"), *[link(a, b) for a, b in itertools.pairwise(ids)]]
+    made = flow(steps, [*links, *[link(key, "z", "error") for key in ids]])
+    passes = Passes(Graph(made), AssumptionLookup(Assumptions(assume=(Rule(failure=0.001),)), made))
+    assert passes.of["z"].runs == pytest.approx(1 - 0.999**1100)
+    (tmp_path / "a.json").write_bytes(msgspec.json.encode({"zeitbuch": 1, "flows": [msgspec.to_builtins(made)]}))
+    for words in (
+        ("estimate", "a.json"),
+        ("explain", "f", "--source", "a.json"),
+        ("explain", "f", "z", "--source", "a.json"),
+        ("check", "a.json"),
+    ):
+        ran = run(*words)
+        assert ran.code == 0, ran.err
 
 
 @settings(deadline=None, max_examples=draws(80))
@@ -176,6 +216,8 @@ def test_joins_are_those_of_the_pairwise_rule(data: st.DataObject) -> None:
     fast = JoinAnalysis.meeting_of
 
     def both(self: JoinAnalysis, mode: Any, forward: list[Any]) -> JoinTree | int | None:
+        for at in range(len(self.nodes)):
+            assert self.through[at] == plainly_through(self, at)
         found = fast(self, mode, forward)
         seen.append((found, plain_meeting(self, mode, forward)))
         return found

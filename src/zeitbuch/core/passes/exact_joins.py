@@ -21,7 +21,7 @@ from .brought_items import (
     unevenly_brought,
 )
 from .moving import NEVER, NOTHING, STRONGEST
-from .plan import JoinTree, Node
+from .plan import JoinTree, Node, fold_tie
 
 _SMALL = 1e-12
 
@@ -79,10 +79,21 @@ class ExactJoins:
     def _tie_arrivals(
         self, tie: JoinTree | int, edges: list[Moving | None], reached: list[tuple[Moving, Moving]], bounds: list[float]
     ) -> Moving:
-        if isinstance(tie, int):
-            return edges[tie] or NOTHING
-        first = self._tie_arrivals(tie.left, edges, reached, bounds)
-        second = self._tie_arrivals(tie.right, edges, reached, bounds)
+        return fold_tie(
+            tie,
+            lambda edge: edges[edge] or NOTHING,
+            lambda meeting, first, second: self._met_arrivals(meeting, first, second, edges, reached, bounds),
+        )
+
+    def _met_arrivals(
+        self,
+        tie: JoinTree,
+        first: Moving,
+        second: Moving,
+        edges: list[Moving | None],
+        reached: list[tuple[Moving, Moving]],
+        bounds: list[float],
+    ) -> Moving:
         evidence = min(first.evidence if first.passes else STRONGEST, second.evidence if second.passes else STRONGEST)
         bound = bounds[tie.split] if tie.split >= 0 else self.most if tie.begun else max(first.most, second.most)
         if tie.mode == "each":

@@ -18,10 +18,11 @@ Edges = list[tuple[int, Edge]]
 
 
 class Branch:
-    """Incoming edges that have met already, the steps that lead to all of them, and those that lead to any (bits by place in the order)."""
+    """Incoming edges that have met already, the steps that lead to all of them, those that lead to any, and those that all of them have come
+    through (bits by place in the order)."""
 
-    def __init__(self, met: JoinTree | int, before: int, reached: int, edges: Edges) -> None:
-        self.met, self.before, self.reached, self.edges = met, before, reached, edges
+    def __init__(self, met: JoinTree | int, before: int, reached: int, through: int, edges: Edges) -> None:
+        self.met, self.before, self.reached, self.through, self.edges = met, before, reached, through, edges
         self.taken: dict[int, set[int]] = {}  # split -> places of its ways that lead here
 
 
@@ -57,7 +58,7 @@ class JoinAnalysis:
         self.changing = sum([1 << place for place, node in enumerate(nodes) if changes_items(node)])
         self._before: list[int] = []
         self._exits: dict[int, Exits] = {}
-        self._came_through: dict[tuple[int, int], bool] = {}
+        self._through: list[int] = []
 
     @property
     def before(self) -> list[int]:
@@ -73,14 +74,29 @@ class JoinAnalysis:
                 self._before.append(reached)
         return self._before
 
+    @property
+    def through(self) -> list[int]:
+        """Every step with all that whatever reaches it has come through: its dominators."""
+        if not self._through:
+            inner = (1 << len(self.nodes)) - 1
+            for place, mask in enumerate(self.ins):
+                shared = 0 if not mask or mask & ~inner else inner  # something begins here
+                rest = mask & shared
+                while rest:
+                    low = rest & -rest
+                    shared &= self._through[low.bit_length() - 1]
+                    rest ^= low
+                self._through.append(shared | 1 << place)
+        return self._through
+
     def meeting_of(self, mode: JoinMode | None, forward: Edges) -> JoinTree | int | None:
         """How the incoming edges meet: the pair that parted last first, so that the splits of ``JoinTree.split`` fall from the
         leaves to the root. None without edges, the edge itself where there is only one."""
         before, position = self.before, self.position
-        branches = [
-            Branch(index, before[position[edge.source]], before[position[edge.source]], [(index, edge)])
-            for index, edge in forward
-        ]
+        branches = []
+        for index, edge in forward:
+            source = position[edge.source]
+            branches.append(Branch(index, before[source], before[source], self.through[source], [(index, edge)]))
         while len(branches) > 1:
             split = _last_shared([branch.before for branch in branches])
             sharing = [second for second in branches if split < 0 or second.before >> split & 1]
@@ -102,7 +118,10 @@ class JoinAnalysis:
             tie.items = of_items
             if how == "side":
                 tie.within = self._shared_case(split, first, second)
-        met = Branch(tie, first.before & second.before, first.reached | second.reached, first.edges + second.edges)
+        met = Branch(
+            tie, first.before & second.before, first.reached | second.reached, first.through & second.through,
+            first.edges + second.edges,
+        )  # fmt: skip
         if split >= 0:
             met.taken[split] = first.taken[split] | second.taken[split]
         return met
@@ -117,7 +136,7 @@ class JoinAnalysis:
         ways = [[node.ways[place] for place in places] for places in taken]
         waits = all([way.success for way in ways[0] + ways[1]]) and _are_beside(node, ways)
         edges = first.edges + second.edges
-        clean = not taken[0] & taken[1] and self._all_through(split, edges)
+        clean = not taken[0] & taken[1] and (first.through & second.through) >> split & 1
         if not clean or (self.skips and self._carries_skipped(split, edges)):
             return "mixed", waits, True, "mixed"
         how, waits, plain = _judge_clean(waits, ways, node)
@@ -170,10 +189,6 @@ class JoinAnalysis:
                     known.targets |= 1 << target
         return known
 
-    def _all_through(self, split: int, edges: Edges) -> bool:
-        """Whether everything that reaches the sources of some edges has come through the split."""
-        return all([self._came_through_split(split, self.position[edge.source]) for _, edge in edges])
-
     def _carries_skipped(self, split: int, edges: Edges) -> bool:
         """Whether what was skipped comes along some edges: that never came through the split."""
         region = 0
@@ -185,21 +200,6 @@ class JoinAnalysis:
         places = [place for place in range(len(self.nodes)) if region >> place & 1 or place == split]
         ways = [way for place in places for way in self.nodes[place].ways if way.skip and not way.back]
         return any([region >> self.position[way.target] & 1 for way in ways])
-
-    def _came_through_split(self, split: int, step: int) -> bool:
-        known = self._came_through.get((split, step))
-        if known is not None:
-            return known
-        region = self.before[step] & ~self.before[split]
-        allowed = region | 1 << split
-        rest, through = region, True
-        while rest and through:
-            low = rest & -rest
-            mask = self.ins[low.bit_length() - 1]
-            through = bool(mask) and not mask & ~allowed
-            rest ^= low
-        self._came_through[split, step] = through
-        return through
 
     def _tie_begun(self, mode: JoinMode | None, first: Branch, second: Branch) -> JoinTree:
         """Branches that parted at the start: those of one trigger wait for each other, those of different triggers never come in one

@@ -4,7 +4,8 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Callable
+from typing import Literal, TypeVar
 
 from msgspec import Struct
 
@@ -163,16 +164,47 @@ def first_ways(node: Node) -> list[Way]:
     return list(first.values())
 
 
+Folded = TypeVar("Folded")
+
+
+def fold_tie(
+    tie: JoinTree | int, of_edge: Callable[[int], Folded], of_meeting: Callable[[JoinTree, Folded, Folded], Folded]
+) -> Folded:
+    """What a join comes to, worked out from its edges to its root, left before right. Without recursion: where each of a thousand steps leads to
+    the one that takes failures, meetings stand a thousand deep."""
+    if isinstance(tie, int):
+        return of_edge(tie)
+    work: list[JoinTree | int] = [tie]
+    parts: list[JoinTree | int] = []
+    while work:
+        part = work.pop()
+        parts.append(part)
+        if not isinstance(part, int):
+            work += (part.left, part.right)
+    found: list[Folded] = []
+    for part in reversed(parts):
+        if isinstance(part, int):
+            found.append(of_edge(part))
+        else:
+            second = found.pop()
+            found.append(of_meeting(part, found.pop(), second))
+    return found[0]
+
+
 def edges_of_tie(tie: JoinTree | int | None) -> list[int]:
     """All edges that meet, in the order of the tree."""
-    if tie is None:
-        return []
-    return [tie] if isinstance(tie, int) else edges_of_tie(tie.left) + edges_of_tie(tie.right)
+    edges: list[int] = []
+    if tie is not None:
+        fold_tie(tie, edges.append, lambda *_: None)
+    return edges
 
 
 def ties_of(tie: JoinTree | int | None) -> list[JoinTree]:
     """All meetings on the way into a step."""
-    return [tie, *ties_of(tie.left), *ties_of(tie.right)] if isinstance(tie, JoinTree) else []
+    ties: list[JoinTree] = []
+    if tie is not None:
+        fold_tie(tie, lambda _: None, lambda meeting, *_: ties.append(meeting))
+    return ties
 
 
 def needs_telling_apart(nodes: list[Node], cyclic: bool, risky: bool) -> bool:

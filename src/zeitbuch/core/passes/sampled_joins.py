@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from .plan import JoinTree
+from .plan import JoinTree, fold_tie
 from .random_draws import MOST_DRAWN, Draws, Ints
 from .sample_records import Load, parts_of_both
 
@@ -23,10 +23,21 @@ class SampledJoins:
         self, tie: JoinTree | int, edges: list[Load | None], reached: Reached, begun: dict[str, Load]
     ) -> Load | None:
         """What arrives where edges meet; ``begun`` is what each trigger starts, "" what begins with the level."""
-        if isinstance(tie, int):
-            return edges[tie]
-        first = self.tie_arrivals(tie.left, edges, reached, begun)
-        second = self.tie_arrivals(tie.right, edges, reached, begun)
+        return fold_tie(
+            tie,
+            lambda edge: edges[edge],
+            lambda meeting, first, second: self._met_arrivals(meeting, first, second, edges, reached, begun),
+        )
+
+    def _met_arrivals(
+        self,
+        tie: JoinTree,
+        first: Load | None,
+        second: Load | None,
+        edges: list[Load | None],
+        reached: Reached,
+        begun: dict[str, Load],
+    ) -> Load | None:
         if first is None or second is None:
             if tie.mode == "all":
                 return None

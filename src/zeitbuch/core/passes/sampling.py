@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import JoinTree, Node, Plan, Stage, ends_run
+from .plan import JoinTree, Node, Plan, Stage, ends_run, fold_tie
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
 from .sampled_joins import Reached, SampledJoins, combine_counts
@@ -183,13 +183,7 @@ class Sample:
 
     def _turns_before(self, stage: Stage, tie: JoinTree | int, ended: dict[str, Ints]) -> Ints:
         """How often a step has its turn by what leads to it: where branches wait for each other no oftener than either brings it."""
-        if isinstance(tie, int):
-            return ended.get(stage.edges[tie].source, self.zero)
-        first, second = [self._turns_before(stage, part, ended) for part in (tie.left, tie.right)]
-        most: Ints = np.maximum(first, second)
-        if tie.mode != "all":
-            return most
-        return np.where((first > 0) & (second > 0), np.minimum(first, second), most)
+        return fold_tie(tie, lambda edge: ended.get(stage.edges[edge].source, self.zero), _turns_of_both)
 
     # -- joins -------------------------------------------------------------------------------------------------
 
@@ -378,3 +372,10 @@ class Sample:
     def _run_helper(self, step: Step, arrivals: Ints, runs: Ints) -> None:
         had = self.of.get(step.id)
         self.of[step.id] = Tally(arrivals, runs) if had is None else Tally(had.arrivals + arrivals, had.runs + runs)
+
+
+def _turns_of_both(tie: JoinTree, first: Ints, second: Ints) -> Ints:
+    most: Ints = np.maximum(first, second)
+    if tie.mode != "all":
+        return most
+    return np.where((first > 0) & (second > 0), np.minimum(first, second), most)

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from zeitbuch.core.graph.topology import Graph
 
-from .plan import JoinTree, Node, Plan, Stage
+from .plan import JoinTree, Node, Plan, Stage, fold_tie
 
 
 class StepsBefore:
@@ -57,10 +57,10 @@ class StepsBefore:
         return starts
 
     def _before_tie(self, stage: Stage, tie: JoinTree | int, after: list[int], places: dict[str, int]) -> int:
-        if isinstance(tie, int):
-            return self._before_way(stage, tie, after, places)
-        left, right = [self._before_tie(stage, part, after, places) for part in (tie.left, tie.right)]
-        return left | right if tie.mode == "all" else left & right
+        def of_both(meeting: JoinTree, left: int, right: int) -> int:
+            return left | right if meeting.mode == "all" else left & right
+
+        return fold_tie(tie, lambda edge: self._before_way(stage, edge, after, places), of_both)
 
     def _before_way(self, stage: Stage, index: int, after: list[int], places: dict[str, int]) -> int:
         source = stage.edges[index].source

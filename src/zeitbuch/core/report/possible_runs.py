@@ -16,7 +16,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Link
 from zeitbuch.core.passes.compiler import Planner
-from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, edges_of_tie, ends_run
+from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, edges_of_tie, ends_run, fold_tie
 
 _WAYS = 4096  # of open decisions of one level that are tried one by one
 Outcome = Literal[
@@ -253,12 +253,13 @@ class PossibleRuns:
 
 def _passes_of(tie: JoinTree | int, alive: dict[int, int]) -> int:
     """The passes that come by ways that meet."""
-    if isinstance(tie, int):
-        return alive.get(tie, 0)
-    left, right = _passes_of(tie.left, alive), _passes_of(tie.right, alive)
-    if tie.mode == "all":
-        return min(left, right)
-    return max(left, right) if tie.mode == "once" else left + right
+
+    def of_both(meeting: JoinTree, left: int, right: int) -> int:
+        if meeting.mode == "all":
+            return min(left, right)
+        return max(left, right) if meeting.mode == "once" else left + right
+
+    return fold_tie(tie, lambda edge: alive.get(edge, 0), of_both)
 
 
 def _with_ends(runs: list[LevelRun]) -> list[LevelRun]:
