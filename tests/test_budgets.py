@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import json
+import re
 import tarfile
 import zipfile
 from pathlib import Path
@@ -156,6 +157,23 @@ def test_a_map_of_too_many_lines_is_refused_and_the_flow_documented(tmp_path: Pa
     told = run("document", "a.json", "-o", "d")
     assert told.code == 2 and "[map-size]" in told.err
     assert "side by side" in (tmp_path / "d" / "wide.html").read_text() and (tmp_path / "d" / "a.html").exists()
+    told = run("convert", "a.json", "-f", "bpmn", "-o", "x.bpmn")
+    assert told.code == 2 and "[map-size]" in told.err, told.err
+
+
+def test_decisions_within_six_hundred_decisions_are_shown(tmp_path: Path, run: Run) -> None:
+    steps, links = [], [{"source": "t", "target": "d0"}]
+    for n in range(600):
+        steps += [{"id": f"d{n}", "kind": "decide"}, {"id": f"e{n}", "kind": "send"}]
+        links.append({"source": f"d{n}", "target": f"e{n}", "role": "case", "label": "no"})
+        links += [{"source": f"d{n}", "target": f"d{n + 1}", "role": "case", "label": "yes"}] * (n < 599)
+    deep = {"id": "deep", "triggers": [{"id": "t", "kind": "manual"}], "steps": steps, "links": links}
+    (tmp_path / "a.json").write_text(json.dumps({"zeitbuch": 1, "flows": [deep]}))
+    told = run("map", "a.json", "-f", "text")
+    assert told.code == 0 and all(re.search(rf" {key}\b", told.out) for key in ("d599", "e599", "e100", "e101")), (
+        told.err
+    )
+    assert "[fault]" not in run("document", "a.json", "-o", "d").err and (tmp_path / "d" / "deep.html").exists()
 
 
 @pytest.mark.parametrize("where", ["draw_scene", "to_svg"])

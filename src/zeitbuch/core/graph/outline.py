@@ -15,6 +15,7 @@ from zeitbuch.core.model.words import span_words
 from .open_frames import numbers_within
 from .topology import Edge, Graph, Level
 
+DEEPEST = 100  # branches within branches; deeper nobody reads on, and what follows stands at the end
 Part = Literal["trigger", "step", "branch", "goto", "inside"]
 
 
@@ -56,6 +57,8 @@ class _Level:
                 self.out.setdefault(edge.source, []).append(edge)
                 if not edge.back:
                     self.into.setdefault(edge.target, []).append(edge.source)
+        self.depth = 0
+        self.put_off: list[str] = []  # where branches lead that are too deep to be shown there
         self._immediate_dominators()
 
     def _immediate_dominators(self) -> None:
@@ -84,6 +87,13 @@ class _Level:
         found: list[Item] = []
         for root in self.under.get(None, []):
             found += self._follow_chain(root)
+        return found + self.rest()
+
+    def rest(self) -> list[Item]:
+        """What has not been shown where it belongs."""
+        found: list[Item] = []
+        while self.put_off:
+            found += self._follow_chain(self.put_off.pop(0))
         return found
 
     def _follow_chain(self, first: str) -> list[Item]:
@@ -115,7 +125,7 @@ class _Level:
         inner = _Level(self.graph, level)
         for root in inner.under.get(None, []):
             words = ", ".join(name for name in names.get(root, []) if name)
-            item.below += [Item("inside", words=words, below=inner._follow_chain(root))]
+            item.below += [Item("inside", words=words, below=inner._follow_chain(root) + inner.rest())]
 
     def _add_branches(self, ways: list[Edge], step: str, later: list[str], item: Item) -> None:
         own: set[str] = set()
@@ -125,10 +135,19 @@ class _Level:
                 branch.below = [Item("goto", edge.target, back=True)]
             elif self.idom.get(edge.target) == step and edge.target not in own and edge.target not in later:
                 own.add(edge.target)
-                branch.below = self._follow_chain(edge.target)
+                branch.below = self._branch_of(edge.target)
             else:
                 branch.below = [Item("goto", edge.target)]
             item.below.append(branch)
+
+    def _branch_of(self, first: str) -> list[Item]:
+        if self.depth == DEEPEST:
+            self.put_off.append(first)
+            return [Item("goto", first)]
+        self.depth += 1
+        found = self._follow_chain(first)
+        self.depth -= 1
+        return found
 
     def _words_of(self, ways: list[Edge]) -> list[str]:
         """What each way out of a step is taken for, and which step within a block it leaves."""

@@ -41,7 +41,7 @@ def to_bpmn(estate: Estate) -> str:
     }
     for writer in writers:
         writer.write_hashes(names)
-    root.extend(write_diagrams(writers, collaboration))
+    root.extend(list(write_diagrams(writers, collaboration)))  # of what is raised within `extend` nothing is told
     ET.indent(root, " ")
     text = ET.tostring(root, encoding="unicode", short_empty_elements=True)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + text + "\n"
