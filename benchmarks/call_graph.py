@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import os
 import statistics
@@ -51,12 +52,31 @@ def cases(count: int) -> list[dict[str, Any]]:
     return [{"id": "f", "name": "Flow", "triggers": [DAILY], "steps": steps, "links": links}]
 
 
+def started(count: int) -> list[dict[str, Any]]:
+    """Branches that begin with the trigger and all meet in one step."""
+    names = [f"c{i}" for i in range(count)]
+    links = [link for n in names for link in ({"source": "t", "target": n}, {"source": n, "target": "j"})]
+    steps = [{"id": n, "kind": "http"} for n in [*names, "j"]]
+    return [{"id": "f", "name": "Flow", "triggers": [DAILY], "steps": steps, "links": links}]
+
+
+def failing(count: int) -> list[dict[str, Any]]:
+    """A chain of which every step leads to the one that takes failures."""
+    names = ["t", *[f"c{i}" for i in range(count)]]
+    links = [{"source": a, "target": b} for a, b in itertools.pairwise(names)]
+    links += [{"source": n, "target": "j", "role": "error"} for n in names[1:]]
+    steps = [{"id": n, "kind": "http"} for n in [*names[1:], "j"]]
+    return [{"id": "f", "name": "Flow", "triggers": [DAILY], "steps": steps, "links": links}]
+
+
 def main() -> None:
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
     rows = (
         ("22 levels", levels(22), []),
         ("chain of 5,000", chain(5000), ["--runs", "0"]),
         ("1,000 cases", cases(1000), []),
+        ("2,500 started", started(2500), []),
+        ("1,000 failing", failing(1000), []),
     )
     with tempfile.TemporaryDirectory() as folder:
         os.environ["XDG_CACHE_HOME"] = folder
