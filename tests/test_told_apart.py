@@ -375,6 +375,15 @@ def test_where_ways_do_not_tell_how_many_items_leave_a_block_it_is_told() -> Non
     assert exact.of["z"].runs == sample.of["z"].runs[0] == 3
 
 
+def test_a_step_that_is_off_hides_no_items_of_its_block() -> None:
+    """A block whose only step that is on makes no items hands on none, whatever the other would do when it fails."""
+    steps = [step("g", "group"), step("none", "http", scope="g", yields="many"), step("z", "http")]
+    steps.append(step("off", "http", scope="g", yields="many", on_fault="continue", enabled=False))
+    f = flow(steps, [link("start", "g"), link("none", "off"), link("g", "z")])
+    exact, sample = both(f, [Rule(step="none", items=0.0), Rule(step="off", failure=0.3)], 4)
+    assert (exact.of["z"].runs, float(sample.of["z"].runs.mean()), exact.notes) == (0, 0, [])
+
+
 @settings(max_examples=draws(40), deadline=None, suppress_health_check=list(HealthCheck))
 @given(any_scopes(alone=True))
 def test_scopes_lose_what_runs_gone_through_one_by_one_lose(drawn: Drawn) -> None:

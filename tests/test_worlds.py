@@ -109,6 +109,11 @@ def test_more_items_of_each_bring_back_no_pass_that_lost_its_own() -> None:
     links = [link("start", "off"), link("off", "many", "case", "a", after=("skip",)), link("many", "last")]
     f = flow([off, step("many", "http", per_item=True, yields="many"), step("last", "http")], links)
     assert apart(f, all_in_doubt([Rule(step="many", failure=0.3), Rule(step="many", items=1.0)])) == []
+    # What fails and goes on stays, whatever becomes of the others: with 0.8 of each, 0.3 + 0.7 x 0.8 of the runs go on.
+    f = chain(step("many", "http", per_item=True, yields="many", on_fault="continue"), step("last", "http"))
+    assert apart(f, all_in_doubt([Rule(step="many", failure=0.3), Rule(step="many", items=1.0)])) == []
+    rules = [Rule(step="many", failure=0.3), Rule(step="many", items=0.8)]
+    assert passes_in(f, rules, None).of["last"].runs == pytest.approx(0.86)
     # Two items of which each becomes 1.5 on average, none at times: 0.3 x 0.3 of the runs have lost both before.
     f = chain(
         step("two", "http", yields="many"), step("many", "http", per_item=True, yields="many"), step("last", "http")

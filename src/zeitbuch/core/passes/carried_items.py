@@ -22,7 +22,7 @@ def last_in_line(nodes: list[Node], entries: list[int], cyclic: bool) -> int | N
         fails_otherwise = (
             node.step.yields == "many" and node.keeps_failures and node.failure.amount + node.timeout.amount
         )
-        if fails_otherwise or (node.enabled and hides_items(node)):
+        if node.enabled and (fails_otherwise or hides_items(node)):
             return None
         if not node.ways:
             return place

@@ -158,6 +158,10 @@ def items_left(
         return Moving(passes, passes, left.most, left.evidence)
     if node.inner is not None or node.step.yields == "many":
         left = _made_of_each(node, left, inexact)
+        if more and makes_none(node) and node.items is not None:  # what has failed stays, whatever the others become
+            some = going * least(1.0, node.items.amount) + more
+            some = left_with_items(brought, some, arriving.most, arriving.brought is not None, inexact)
+            left.passes = least(passes, some)
         left.brought = unevenly_brought(passes, left.items + more) if more else left.brought
     left.items = left.items + more
     return left
