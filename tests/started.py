@@ -74,8 +74,7 @@ def serve(place: str) -> None:
         listening.bind(place)
         listening.listen()
         print("ready", flush=True)
-        while sys.stdin not in (ready := select.select([listening, sys.stdin], [], [])[0]):
-            assert ready
+        while sys.stdin not in select.select([listening, sys.stdin], [], [])[0]:
             asked, _ = listening.accept()
             if not os.fork():
                 listening.close()

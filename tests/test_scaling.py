@@ -15,7 +15,7 @@ from zeitbuch.cli.main import main
 
 SIZES = (60, 120, 240)
 MOST = 2.9  # linear 2, n log n 2.3, quadratic 4
-OFTENER = {
+MOST_OF = {
     "estimate failures that meet": 4.0
 }  # each meeting looks through the branches that are left: next to nothing for each
 
@@ -203,4 +203,4 @@ def test_twice_the_input_costs_about_twice(
         capfd.readouterr()
     one, two, four = lines
     assert four - two > 0 and two - one > 0
-    assert (four - two) / (two - one) < OFTENER.get(case, MOST), lines
+    assert (four - two) / (two - one) < MOST_OF.get(case, MOST), lines

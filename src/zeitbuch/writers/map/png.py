@@ -236,9 +236,8 @@ def to_png(scene: Scene, scale: float = 2.0) -> bytes:
     for card in scene.cards:
         _draw_card(pen, card)
     _draw_legend(scene, pen)
-    size = (math.ceil(scene.width * scale), math.ceil(scene.height * scale))
     out = io.BytesIO()
-    pen.image.reduce(2).crop((0, 0, *size)).save(out, "PNG", optimize=False)
+    pen.image.reduce(2).save(out, "PNG", optimize=False)
     return out.getvalue()
 
 
