@@ -10,11 +10,15 @@ from msgspec import structs
 from builders import START, flow
 from trees import OTHER
 from zeitbuch.core.assumptions.rules import Rule
-from zeitbuch.core.model.records import Flow, Link, LinkRole, Retry, Step
+from zeitbuch.core.model.records import Flow, Link, LinkRole, Repeat, Retry, Step
 
 FLAT = ["http", "http", "decide", "shape", "loop", "http", "decide", "approve", "end"]
 SCOPES = ["group", "guard", "parallel", "loop"]
 AFTER = [(), (), (), (), ("success",), ("failure",), ("timeout", "failure"), ("skip",)]
+
+# What a loop does when an item fails, and how many run at a time.
+_STOPS = Repeat(items="letters", on_item_fault="stop")
+ENDINGS: list[dict[str, Any]] = [{}, {}, {"repeat": _STOPS}, {"repeat": _STOPS, "concurrency": 2}]
 
 
 class Drawn:
@@ -63,6 +67,8 @@ class Level:
             ends=draw(st.sampled_from(["branch", "run"])),  # type: ignore[arg-type]
             enabled=draw(st.integers(0, 9)) > 0, inclusive=draw(st.integers(0, 3)) == 0, **more,
         )  # fmt: skip
+        if made.kind == "loop":
+            made = structs.replace(made, **draw(st.sampled_from(ENDINGS)))
         self.own.append(made)
         self.steps.append(made)
         self.rules += [

@@ -69,7 +69,8 @@ class OneByOne:
     def _execute(self, step: Step) -> Outcome:
         """Tries a step until it succeeds; what is in it is gone through each time."""
         tries = (step.retry.attempts if step.retry is not None else 0) + 1
-        if step.kind == "loop" and step.id in self.steps:
+        stops = step.repeat is not None and step.repeat.on_item_fault == "stop"
+        if step.kind == "loop" and step.id in self.steps and not stops:
             self.executed[step.id] += 1
             whole = int(self.items[step.id])
             more = self.random.random() < self.items[step.id] - whole
@@ -77,12 +78,23 @@ class OneByOne:
             return "ended" if "ended" in rounds else "success"
         for _ in range(tries):
             self.executed[step.id] += 1
-            found = self._go_through(step.id) if step.id in self.steps else "success"
+            found = self._rounds(step) if stops else self._go_through(step.id) if step.id in self.steps else "success"
             if self.random.random() < self.failure.get(step.id, 0.0):
                 found = "failure"
             if found != "failure":
                 return found
         return "failure"
+
+    def _rounds(self, loop: Step) -> Outcome:
+        """The rounds of a loop that ends at the first that is lost; those that run beside it have begun by then. What comes of it is what came of
+        the first."""
+        whole = int(self.items[loop.id])
+        more = self.random.random() < self.items[loop.id] - whole
+        found: list[Outcome] = []
+        for number in range(whole + more if loop.id in self.steps else 0):
+            if set(found[: max(0, number + 1 - (loop.concurrency or 1))]) <= {"success"}:
+                found.append(self._go_through(loop.id))
+        return next((one for one in found if one != "success"), "success")
 
     def _goes_on(self, step: Step) -> bool:
         """Whether failures of a step are passed over."""

@@ -6,6 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from msgspec import structs
 
@@ -127,8 +128,6 @@ def test_both_forms_of_exchange_keep_all_facts(run: Run, tmp_path: Path) -> None
         chain(step("look", "read"), *steps, step("tell", "note", note="Mind the tide", about=("look",))),
         fault_handlers=("Faults",), concurrency=2,
     )  # fmt: skip
-    import msgspec
-
     whole = {"zeitbuch": 1, "flows": [msgspec.to_builtins(made)]}
     (tmp_path / "flow.json").write_text(json.dumps(whole))
     for form in ("yaml", "bpmn"):
@@ -180,8 +179,6 @@ def test_pieces_of_the_export_are_counted(tmp_path: Path, run: Run) -> None:
     assert Assumptions  # the defaults hold where nothing is stated
     cut = Pieces(size=1000, overlap=100, unit="tokens", batch=4)
     made = chain(step("get", "read"), ask("index", "{get}", kind="embed", pieces=cut))
-    import msgspec
-
     given = {"zeitbuch": 1, "flows": [msgspec.to_builtins(made)]}
     given["flows"][0]["steps"][1]["model"]["prompts"][0]["refs"] = [{"step": "get", "text": "{get}"}]
     (tmp_path / "flow.json").write_text(json.dumps(given))
@@ -198,8 +195,6 @@ def test_a_search_hands_on_as_many_pieces_as_the_export_says(tmp_path: Path, run
     fill = ask("index", "{get}", kind="embed", pieces=Pieces(size=800, unit="letters", store="rules"))
     find = step("find", "retrieve", pieces=Pieces(count=5, store="rules"))
     made = chain(step("get", "read"), fill, find, ask("say", "{find}"))
-    import msgspec
-
     given = {"zeitbuch": 1, "flows": [msgspec.to_builtins(made)]}
     given["flows"][0]["steps"][3]["model"]["prompts"][0]["refs"] = [{"step": "find", "text": "{find}"}]
     (tmp_path / "flow.json").write_text(json.dumps(given))
@@ -210,14 +205,42 @@ def test_a_search_hands_on_as_many_pieces_as_the_export_says(tmp_path: Path, run
     ), text
 
 
-def test_figures_say_where_they_count_on_after_a_failing_item(tmp_path: Path, run: Run) -> None:
-    each = step("each", "loop", repeat=Repeat(items="letters", on_item_fault="stop"))
-    made = structs.replace(chain(each), steps=(each, ask("say", scope="each")))
-    import msgspec
-
+@pytest.mark.parametrize(
+    ("fault", "beside", "passes", "after"),
+    [
+        (None, None, 10.0, 1.0),
+        ("continue", None, 10.0, 1.0),
+        ("stop", None, (1 - 0.9**10) / 0.1, 0.9**10),
+        ("stop", 3, 3 + (0.9 - 0.9**8) / 0.1, 0.9**10),
+        ("stop", 20, 10.0, 0.9**10),
+    ],
+)
+def test_a_loop_that_ends_at_an_item_that_fails_is_counted_so(
+    tmp_path: Path, run: Run, fault: Any, beside: int | None, passes: float, after: float
+) -> None:
+    """Of ten items of which each fails in a tenth: what runs in the loop, and in how many runs what follows it does. Rounds that run beside the
+    one that fails have begun."""
+    each = step("each", "loop", repeat=Repeat(items="letters", on_item_fault=fault), concurrency=beside)
+    f = chain(each, ask("file"))
+    made = structs.replace(f, steps=(*f.steps, ask("say", scope="each")))
     (tmp_path / "flow.json").write_text(json.dumps({"zeitbuch": 1, "flows": [msgspec.to_builtins(made)]}))
-    (tmp_path / "faults.toml").write_text('[[assume]]\nstep = "say"\nfailure = 0.1\n')
-    words = "'Each' ends at an item that fails; its passes are counted as if it went on"
-    for more, told in ((("--assumptions", "faults.toml"), True), ((), False)):
-        done = run("estimate", "flow.json", "--flow", "Flow", "--steps", "--no-cache", *more, cwd=tmp_path)
-        assert (words in " ".join((done.out + done.err).split())) is told, done.out
+    (tmp_path / "faults.toml").write_text(
+        '[[assume]]\nstep = "say"\nfailure = 0.1\n[[assume]]\nstep = "each"\nitems = 10\n'
+    )
+    asked = (
+        "estimate",
+        "flow.json",
+        "--flow",
+        "Flow",
+        "--assumptions",
+        "faults.toml",
+        "--no-cache",
+        "--steps",
+        "-f",
+        "json",
+    )
+    for samples in (("--runs", "0"), ()):
+        done = run(*asked, *samples, cwd=tmp_path)
+        rows = {row["id"]: row for row in json.loads(done.out)["flows"][0]["steps"]}
+        assert rows["say"]["calls"] == pytest.approx(passes, rel=1e-9)
+        assert rows["file"]["calls"] == pytest.approx(after, rel=1e-9)

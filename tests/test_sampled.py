@@ -25,7 +25,7 @@ from zeitbuch.core.estimate.flow_figures import one_run
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Retry, Step
 from zeitbuch.core.passes import exact as exact_rules
-from zeitbuch.core.passes import sampling
+from zeitbuch.core.passes import loop_rounds, sampling
 from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.exact_joins import ExactJoins
 from zeitbuch.core.passes.random_draws import Draws, sum_of_draws
@@ -191,6 +191,8 @@ TELLING = (
         "loop", _tree("seq", _tree("guard", _tree("fork", _leaf(0.5), _leaf(0.5)), route=False), _leaf()), items=3
     ),
     lambda: _tree("seq", _tree("guard", _leaf(0.25), route=True, f=0.5, r=1), _leaf()),
+    lambda: _tree("seq", _tree("loop", _leaf(0.25, 0.25), items=4, beside=2), _leaf()),
+    lambda: _tree("seq", _tree("until", _leaf(0.25), rounds=2.0, cap=4, beside=1), _leaf()),
 )
 
 
@@ -245,7 +247,26 @@ MUTANTS: dict[str, tuple[Any, str, Callable[[Any], Any]]] = {
         "_expected_waiting",
         lambda _: lambda self, tie, a, b, *_: min(a, b),
     ),
-    "exact: loops without cap": (exact_rules, "geometric_rounds", lambda _: lambda rounds, cap: rounds),
+    "exact: loops without cap": (loop_rounds, "geometric_rounds", lambda _: lambda ends, cap: 1 / ends),
+    "exact: rounds beside a lost one are not begun": (
+        loop_rounds,
+        "started_rounds",
+        lambda old: lambda each, gone, beside: old(each, gone, 1),
+    ),
+    "exact: a loop ends at no loss": (
+        exact_rules,
+        "end_at_loss",
+        lambda old: (
+            lambda node, come, one, inexact: old(node, come, structs.replace(one, failed=0.0, late=0.0), inexact)
+        ),
+    ),
+    "sampled: a loop ends at no loss": (
+        sampling,
+        "run_until_lost",
+        lambda old: (
+            lambda node, come, *more: structs.replace(old(node, come, *more), load=come, failed=None, late=None)
+        ),
+    ),
     "exact: only one part of a scope loses": (Passes, "_stage_outcome", _first_part),
     "exact: what fails goes on": (Passes, "_leave_node", _never_fails),
 }

@@ -122,6 +122,30 @@ def test_more_items_of_each_bring_back_no_pass_that_lost_its_own() -> None:
     assert passes_in(f, rules, None).of["last"].runs <= 0.91
 
 
+def test_what_is_nothing_on_average_is_something_in_worlds() -> None:
+    """Found by a long run: one item on average, fewer in some worlds, so that what waits for nothing coming runs there, fails, and is followed."""
+    steps = [step("many", "http", yields="many"), step("next", "http"), step("else", "decide"), step("last", "http")]
+    links = [link("start", "many"), link("many", "next"), link("next", "else", after=("skip",))]
+    links.append(link("else", "last", "case", "a", after=("failure",)))
+    rules = [Rule(step="many", items=1.0), Rule(step="else", failure=0.3)]
+    f = flow(steps, links)
+    assert apart(f, all_in_doubt(rules)) == []
+    worlds = passes_in(f, all_in_doubt(rules), Worlds(COUNT))
+    assert (
+        float(worlds.of["last"].runs) == 0.0
+        and worlds.of["last"].runs
+        and not passes_in(f, rules, None).of["last"].runs
+    )
+
+
+def test_more_than_parted_may_come_in_some_worlds_only() -> None:
+    """Found by a long run: behind a decision of which any cases are taken as many come on average as began, and more in some worlds."""
+    leaf = Tree("leaf", f=0.0, t=0.0, r=0, mode="stop")
+    several, one = Tree("any", (leaf, leaf), shares=[0.2, 0.9]), Tree("any", (leaf, leaf), shares=[0.5, 0.5])
+    f, rules = grown(Tree("fan", (several, one, leaf), second=False))
+    assert apart(f, all_in_doubt(rules)) == []
+
+
 @settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
 @given(STARTED)
 def test_passes_of_scopes_in_all_worlds_are_those_of_each(tree: Tree) -> None:

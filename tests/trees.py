@@ -10,7 +10,7 @@ from msgspec import structs
 
 from builders import START, flow
 from zeitbuch.core.assumptions.rules import Rule
-from zeitbuch.core.model.records import Flow, Link, Repeat, Retry, Step, Trigger
+from zeitbuch.core.model.records import Flow, ItemFault, Link, Repeat, Retry, Step, Trigger
 
 OTHER = Trigger(id="other", kind="manual")
 Choose = Callable[[float], bool]
@@ -40,6 +40,9 @@ def _decide(parts: list[Tree], weights: list[float]) -> Tree:
     return Tree("decide", tuple(parts), shares=[w / total for w in weights[: len(parts)]])
 
 
+_STOPS = st.sampled_from([0, 0, 1, 2])  # a loop that ends at a loss, with so many rounds at a time; 0 goes on
+
+
 def _inner(children: st.SearchStrategy[Tree]) -> st.SearchStrategy[Tree]:
     some = st.lists(children, min_size=2, max_size=3).map(tuple)
     weights = st.lists(st.sampled_from([0.2, 0.5, 1.0]), min_size=3, max_size=3)
@@ -47,8 +50,18 @@ def _inner(children: st.SearchStrategy[Tree]) -> st.SearchStrategy[Tree]:
         st.builds(lambda p: Tree("seq", p), some)
         | st.builds(_decide, some.map(list), weights)
         | st.builds(lambda p, w: Tree("any", p, shares=[min(0.9, x) for x in w[: len(p)]]), some, weights)
-        | st.builds(lambda c, n: Tree("loop", (c,), items=n), children, st.sampled_from([0, 1, 2]))
-        | st.builds(lambda c, cap: Tree("until", (c,), rounds=2.0, cap=cap), children, st.integers(1, 3))
+        | st.builds(
+            lambda c, n, beside: Tree("loop", (c,), items=n, beside=beside),
+            children,
+            st.sampled_from([0, 1, 2, 3]),
+            _STOPS,
+        )
+        | st.builds(
+            lambda c, cap, beside: Tree("until", (c,), rounds=2.0, cap=cap, beside=min(beside, 1)),
+            children,
+            st.integers(1, 3),
+            _STOPS,
+        )
         | st.builds(lambda p: Tree("fork", p), some)
         | st.builds(lambda p: Tree("parallel", p), some)
         | st.builds(
@@ -67,6 +80,11 @@ _FANS = st.builds(
     st.booleans(),
 )
 STARTED = TREES | _FANS
+
+
+def _until(tree: Tree) -> Repeat:
+    fault: ItemFault | None = "stop" if tree.more.get("beside") else None
+    return Repeat(until="done", cap=tree.more["cap"], on_item_fault=fault)
 
 
 class Grower:
@@ -149,13 +167,15 @@ class Grower:
         return [Link(source=meet, target="")]
 
     def _loop(self, tree: Tree, scope: str | None, loose: list[Link]) -> list[Link]:
-        tree.key = key = self.add("loop", scope, loose)
+        beside = tree.more.get("beside", 0)
+        repeat = Repeat(items="letters", on_item_fault="stop") if beside else None
+        tree.key = key = self.add("loop", scope, loose, repeat=repeat, concurrency=beside or None)
         self.rules.append(Rule(step=key, items=float(tree.more["items"])))
         self.grow(tree.parts[0], key, [])
         return [Link(source=key, target="")]
 
     def _until(self, tree: Tree, scope: str | None, loose: list[Link]) -> list[Link]:
-        tree.key = key = self.add("loop", scope, loose, repeat=Repeat(until="done", cap=tree.more["cap"]))
+        tree.key = key = self.add("loop", scope, loose, repeat=_until(tree))
         self.rules.append(Rule(step=key, rounds=tree.more["rounds"]))
         self.grow(tree.parts[0], key, [])
         return [Link(source=key, target="")]
@@ -216,6 +236,8 @@ class Walk:
         if tree.kind == "agent":
             for key in tree.more["keys"]:
                 self.count(key, n * (tree.more["turns"] - 1) / tree.more["tools"])
+        elif tree.more.get("beside"):
+            out = sum([self._until_lost(tree) for _ in range(n)])
         elif tree.kind == "loop":
             self._walk_each(tree.parts, n * tree.more["items"])
         elif tree.kind == "until":
@@ -242,6 +264,17 @@ class Walk:
     def _walk_each(self, parts: tuple[Tree, ...], n: int) -> int:
         """Passes of a block, one after the other: of how many nothing got lost in any of its parts."""
         return sum([max([self.walk(part, 1, 0)[1] for part in parts]) == 0 for _ in range(n)])
+
+    def _until_lost(self, tree: Tree) -> bool:
+        """One pass of a loop that ends at the first round that is lost; rounds that run beside it have begun by then. Whether none is."""
+        whole: list[bool] = []
+        most = tree.more["items"] if tree.kind == "loop" else tree.more["cap"]
+        while len(whole) < most and all(whole[: max(0, len(whole) + 1 - tree.more["beside"])]):
+            whole.append(self._walk_each(tree.parts, 1) == 1)
+            ends = tree.kind == "until" and len(whole) < most and whole[-1]
+            if ends and not self.choose(1 - 1 / tree.more["rounds"]):
+                break
+        return all(whole)
 
     def _rounds(self, tree: Tree) -> int:
         for turn in range(1, tree.more["cap"]):

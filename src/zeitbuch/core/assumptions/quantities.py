@@ -86,3 +86,4 @@ DEFAULT_LOW, DEFAULT_HIGH = 0.5, 2.0  # a default may well be half or double
 TURNS_LOW, TURNS_LIKELY, TURNS_HIGH = 1.0, 3.0, 10.0
 FIELD_TOKENS = 30.0
 CYCLE_ROUNDS = 100
+MOST_SINGLE_ROUNDS = 1000  # of a loop that ends at a loss, gone through one by one in samples

@@ -50,11 +50,11 @@ class Uncertain(float):
     __rmul__ = __mul__
 
     def __truediv__(self, other: float) -> Uncertain:
-        value = float.__truediv__(self, other) if other else 0.0
+        value = float.__truediv__(self, other) if float(other) else 0.0
         return Uncertain(value, _ratio(self.draws, draws_of(other)))
 
     def __rtruediv__(self, other: float) -> Uncertain:
-        value = float.__rtruediv__(self, other) if self else 0.0
+        value = float.__rtruediv__(self, other) if float(self) else 0.0
         return Uncertain(value, _ratio(draws_of(other), self.draws))
 
     def __pow__(self, other: float, modulus: None = None) -> Uncertain:
@@ -65,6 +65,10 @@ class Uncertain(float):
 
     def __neg__(self) -> Uncertain:
         return Uncertain(float.__neg__(self), -self.draws)
+
+    def __bool__(self) -> bool:
+        """Whether it is other than 0 in any world: what is nothing where every assumption has its mean need not be nothing."""
+        return float.__bool__(self) or bool(self.draws.any())
 
 
 _GRID = {1: 65, 2: 17, 3: 9}  # points of a grid in each direction, by how many numbers are in doubt
@@ -120,9 +124,14 @@ def most(first: float, second: float) -> float:
     return first if first >= second else second
 
 
-def is_any(number: float) -> bool:
-    """Whether a number is other than 0 in any world; what is nothing where every assumption has its mean need not be."""
-    return bool(number) or (type(number) is Uncertain and bool(number.draws.any()))
+def where_above(number: float, limit: float, above: float, otherwise: float) -> float:
+    """One of two numbers, in every world: ``above`` where ``number`` is above a limit there."""
+    if type(number) is not Uncertain and type(limit) is not Uncertain:
+        return above if number > limit else otherwise
+    import numpy as np
+
+    chosen = np.where(draws_of(number) > draws_of(limit), draws_of(above), draws_of(otherwise))
+    return Uncertain(float(above) if float(number) > float(limit) else float(otherwise), chosen)
 
 
 def rounded_up(value: float) -> float:

@@ -6,7 +6,7 @@ from __future__ import annotations
 from msgspec import structs
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
-from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS
+from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS, MOST_SINGLE_ROUNDS
 from zeitbuch.core.assumptions.shares import is_one_but_rounded
 from zeitbuch.core.assumptions.uncertain import Uncertain, most
 from zeitbuch.core.assumptions.values import Value, spread_default, weakest_evidence
@@ -20,7 +20,7 @@ from .agents import shares_of_tools, turns_of
 from .carried_items import changes_items, hides_items, last_in_line, loses_by_item
 from .joins import JoinAnalysis
 from .level_parts import circles_of, connected_parts, is_sure, risky_parts
-from .plan import Node, Plan, Stage, Way, needs_telling_apart
+from .plan import Node, Plan, Stage, Way, loses_passes, may_end_run, needs_telling_apart
 
 _NEVER = Value(0.0, "default", "default")
 
@@ -40,6 +40,7 @@ class Planner:
         self.lookup = lookup
         self.notes: list[str] = []
         self.skips = False
+        self.itemised = any([step.per_item or step.yields != "same" for step in graph.steps.values()])
         # (trigger, step) where a trigger leads to a step that waits for another branch of the same trigger anyhow
         self.waiting: set[tuple[str, str]] = set()
 
@@ -49,8 +50,7 @@ class Planner:
             return Plan(Stage([], [], 0, False, False, []), [], False, [])
         top = self._make_stage(level)
         self.notes += odd_ways_out(self.graph) if len(self.graph.levels) > 1 else []
-        itemised = any(step.per_item or step.yields != "same" for step in self.graph.steps.values())
-        return Plan(top, self._find_starts(level, top), itemised, self.notes, self.frames)
+        return Plan(top, self._find_starts(level, top), self.itemised, self.notes, self.frames)
 
     def _find_starts(self, level: Level, top: Stage) -> list[tuple[str, list[int]]]:
         triggers = self.graph.triggers
@@ -87,7 +87,7 @@ class Planner:
         stage.risky = risky_parts(nodes, entries)
         stage.sure = [] if cyclic else [part for part in stage.risky if is_sure(part, nodes)]
         if level.scope is not None:
-            stage.apart = needs_telling_apart(nodes, cyclic, bool(stage.risky))
+            stage.apart = needs_telling_apart(nodes, cyclic, bool(stage.risky), self.itemised)
             if any([changes_items(node) for node in nodes]):
                 stage.last = last_in_line(nodes, entries, cyclic)
         return stage
@@ -158,6 +158,7 @@ class Planner:
                 node.step = step = structs.replace(step, per_item=True)
         if step.kind == "loop":
             self._set_loop(node)
+            self._note_losses(node)
         elif step.yields == "many":
             node.items = lookup.of_step("items", step)
         if node.inner is not None and step.enabled and hides_items(node):
@@ -186,8 +187,8 @@ class Planner:
 
     def _set_loop(self, node: Node) -> None:
         step, repeat = node.step, node.step.repeat
-        if repeat is not None and repeat.on_item_fault == "stop" and {"failure", "timeout"} & self.lookup.by.keys():
-            self.notes.append(f"'{step.title}' ends at an item that fails; its passes are counted as if it went on")
+        node.stops = repeat is not None and repeat.on_item_fault == "stop" and node.inner is not None
+        node.beside = step.concurrency or 1
         if repeat is not None and repeat.until and not repeat.items:
             node.repeats, node.items, node.cap = "until", self.lookup.of_step("rounds", step), repeat.cap
             if repeat.cap is None:
@@ -201,6 +202,26 @@ class Planner:
             node.items = Value(float(repeat.count), "export", "listed in the export")
         elif node.items is None:
             node.items = self.lookup.default_of("items", spread_default(DEFAULTS["items"], "default"))
+
+    def _note_losses(self, node: Node) -> None:
+        """What is not known of a loop of which a round may fail."""
+        inside = node.inner.nodes if node.inner is not None else []
+        if not any([loses_passes(one) and not may_end_run(one) for one in inside]):
+            return
+        title, repeat, items = node.step.title, node.step.repeat, node.items
+        if (
+            node.stops
+            and node.repeats == "items"
+            and items is not None
+            and max(items.amount, items.high) > MOST_SINGLE_ROUNDS
+        ):
+            self.notes.append(
+                f"'{title}' ends at an item that fails; in samples those after its first {MOST_SINGLE_ROUNDS:,} fail as often as these in all runs do"
+            )
+        if repeat is None or repeat.on_item_fault is None:
+            self.notes.append(
+                f"whether an item that fails ends '{title}' the export does not say; it is counted as if it went on"
+            )
 
     def _own_calls(self, host: Step) -> list[Step]:
         """Attached steps that call a model for their host: the embedding of a search, the model of a step that has none."""

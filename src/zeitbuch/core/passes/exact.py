@@ -12,7 +12,7 @@ from msgspec import structs
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
-from zeitbuch.core.assumptions.uncertain import is_any, is_settled, least, most
+from zeitbuch.core.assumptions.uncertain import is_settled, least, most
 from zeitbuch.core.assumptions.values import EVIDENCE, Value
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
@@ -22,6 +22,7 @@ from .brought_items import Moving, Reasons, are_same, items_each, none_left, par
 from .carried_items import changes_items
 from .compiler import Planner
 from .exact_joins import ExactJoins
+from .loop_rounds import end_at_loss, loop_rounds
 from .moving import (
     NEVER,
     NOTHING,
@@ -43,15 +44,7 @@ from .moving import (
     with_failed,
 )
 from .plan import Node, Plan, Stage, edges_of_tie, ends_run
-from .ranged import mean_over
 from .tried_blocks import try_again
-
-
-def geometric_rounds(rounds: float, cap: int | None) -> float:
-    """Expected rounds of a loop that ends after each round with probability 1/rounds, at most ``cap`` rounds."""
-    on = 1 - 1 / rounds
-    limit = CYCLE_ROUNDS if cap is None else cap
-    return (1 - on**limit) * rounds
 
 
 class Passes:
@@ -266,31 +259,32 @@ class Passes:
         return done
 
     def _run_inside(self, node: Node, reached: float, arriving: Moving, done: StepOutcome) -> None:
-        """A loop goes on when one item fails; other scopes fail with their contents."""
+        """A loop goes on when one item fails, unless it says that it ends there; other scopes fail with their contents."""
         assert node.inner is not None
-        if node.repeats:
-            times, bound = self._loop_rounds(node)
-            assert node.items is not None
-            weak = min(arriving.evidence, RANK_OF_EVIDENCE[node.items.evidence])
-            amount = arriving.passes * times
-            inner = self._run_stage(node.inner, Moving(amount, amount, arriving.most * bound, weak))
-            over = sum(part.over for part in inner.values())
-            if over and amount:
-                # An item that ends the run ends it for all; those after it are counted still.
-                done.ended = reached * (1 - (1 - least(1.0, over / amount)) ** most(1.0, times))
-                self.inexact.add_once("a run that ends within a loop")
+        if node.repeats and not node.stops:
+            self._run_rounds(node, reached, arriving, done)
             return
-        inside = self._stage_outcome(node.inner, arriving, self._run_stage(node.inner, arriving))
-        if node.tries and inside.failed + inside.late > 0:
-            known, name = len(self.capped), node.step.id
+        one = arriving if not node.stops else Moving(arriving.passes, arriving.passes, arriving.most, arriving.evidence)
+        inside = self._stage_outcome(node.inner, one, self._run_stage(node.inner, one))
+        known, name, rounds = len(self.capped), node.step.id, 1.0
+        if node.stops:
+            rounds, inside = end_at_loss(node, arriving, inside, self.inexact)
+        again = None
+        if node.tries and inside.failed + inside.late:
             again = try_again(node, reached, arriving, done, inside, self.inexact)
-            self._run_stage(node.inner, again)
-            del self.capped[known:]  # told once
             self.of[name] = structs.replace(self.of[name], runs=again.passes, evidence=EVIDENCE[again.evidence])
+        if node.stops:
+            begun = again or structs.replace(arriving, evidence=inside.failed_evidence)
+            amount = begun.passes * rounds
+            self._run_stage(node.inner, Moving(amount, amount, begun.most * loop_rounds(node)[1], begun.evidence))
+        elif again is not None:
+            self._run_stage(node.inner, again)
+        del self.capped[known:]  # told once
+        if again is not None:
             return
         if inside.ended and arriving.passes:
             done.ended = (reached - done.failed - done.late) * least(1.0, inside.ended / arriving.passes)
-        if inside.failed + inside.late > 0:
+        if inside.failed + inside.late:
             # What fails inside is on top of what fails by the scope's own rate.
             whole = reached - done.failed - done.late
             share = least(1.0, (inside.failed + inside.late) / arriving.passes)
@@ -298,13 +292,18 @@ class Passes:
             done.late += whole * share * inside.late / (inside.failed + inside.late)
             done.failed_evidence = min(done.failed_evidence, inside.failed_evidence)
 
-    def _loop_rounds(self, node: Node) -> tuple[float, float]:
-        """Expected rounds of a loop for each arrival, and the most of them."""
-        items = node.items
-        assert items is not None
-        if node.repeats == "until":
-            return mean_over(items, lambda rounds: geometric_rounds(rounds, node.cap)), NEVER
-        return items.amount, float(math.ceil(float(items.high if items.ranged else items.amount)))
+    def _run_rounds(self, node: Node, reached: float, arriving: Moving, done: StepOutcome) -> None:
+        """A loop that goes on when one of its rounds fails."""
+        assert node.inner is not None and node.items is not None
+        times, bound = loop_rounds(node)
+        weak = min(arriving.evidence, RANK_OF_EVIDENCE[node.items.evidence])
+        amount = arriving.passes * times
+        inner = self._run_stage(node.inner, Moving(amount, amount, arriving.most * bound, weak))
+        over = sum(part.over for part in inner.values())
+        if over and amount:
+            # An item that ends the run ends it for all; those after it are counted still.
+            done.ended = reached * (1 - (1 - least(1.0, over / amount)) ** most(1.0, times))
+            self.inexact.add_once("a run that ends within a loop")
 
     def _run_agent(self, node: Node, attempts: float, most: float, evidence: int) -> int:
         turns = node.turns
@@ -345,19 +344,19 @@ class Passes:
             return moving, moving
         for way in node.ways:
             edges[way.edge] = self._follow_way(node, arriving, done, way, gone)
-        if gone > 0 and node.keeps_failures and any(way.plain and way.failure for way in node.ways):
+        if gone and node.keeps_failures and any(way.plain and way.failure for way in node.ways):
             return with_failed(node, arriving, done, gone, moving.evidence, self.inexact), moving
         return moving, moving
 
     def _follow_way(self, node: Node, arriving: Moving, done: StepOutcome, way: Way, gone: float) -> Moving:
         load = Moving(0.0, 0.0, arriving.most, done.success.evidence)
-        kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
+        kept = way.plain and way.failure and bool(gone)  # what fails goes on as if nothing had happened
         if way.success and (node.enabled or way.plain):
             load = self._what_succeeds(node, arriving, done, way, gone if kept else 0.0)
         if gone and not kept:
             more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
             load = self._with_failing(node, arriving, done, way, load, more) if more else load
-        if way.skip and is_any(done.skipped):
+        if way.skip and done.skipped:
             passes, items = load.passes + done.skipped, load.items + done.skipped
             brought = unevenly_brought(passes, items) if self._several else None
             load = Moving(passes, items, load.most, load.evidence, brought)

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from functools import reduce
 
-from zeitbuch.core.assumptions.uncertain import least, most
+from zeitbuch.core.assumptions.uncertain import exceeds, least, most, where_above
 from zeitbuch.core.model.records import JoinMode
 
 from .brought_items import (
@@ -160,9 +160,17 @@ class ExactJoins:
         a, b = first.items, second.items
         if tie.items == "instead":
             return a + b if passes else 0.0
-        if tie.items == "side" and base > 0 and max(a, b) <= base * (1 + 1e-9):
-            both = a * b / base
-            return both if tie.mode == "all" else a + b - both
+        if tie.items != "side" or not base:
+            return self._guessed_items(tie, first, second, passes)
+        both, fits = a * b / base, base * (1 + 1e-9)
+        side = both if tie.mode == "all" else a + b - both
+        if not exceeds(most(a, b) - fits, 0.0):
+            return side
+        return where_above(most(a, b), fits, self._guessed_items(tie, first, second, passes), side)
+
+    def _guessed_items(self, tie: JoinTree, first: Moving, second: Moving, passes: float) -> float:
+        """Items where no rule says how those of two branches go together: as many of each pass as of those that came."""
+        a, b = first.items, second.items
         if abs(a - first.passes) > _SMALL or abs(b - second.passes) > _SMALL:
             self.inexact.add_once("a join of branches with several items")
         pick = least if tie.mode == "all" else most
@@ -198,22 +206,24 @@ class ExactJoins:
         that both bring one with the product of their shares; of alternatives only one comes."""
         if not a and not b:
             return 0.0
-        if _guessed_waiting(tie, max(a, b), base, bound, high):
-            self.inexact.add_once("a join of branches of which no rule says how they go together")
-            if tie.mode != "all":
-                return most(a, b)
-            # As if they were side by side, but never more than either brings.
-            fewer = least(a, b)
-            return least(fewer, a * b / base) if tie.how != "instead" and base > 0 else fewer
-        both = a * b / base if tie.how == "side" else 0.0
-        return both if tie.mode == "all" else a + b - both
+        both = a * b / base if tie.how == "side" and base else 0.0
+        told = both if tie.mode == "all" else a + b - both
+        open_counts = tie.how == "mixed" or (tie.how == "side" and (high > bound or bound >= NEVER or not base))
+        beyond = tie.how == "side" and exceeds(most(a, b) - base * (1 + 1e-9), 0.0)
+        if not open_counts and not beyond:
+            return told
+        self.inexact.add_once("a join of branches of which no rule says how they go together")
+        guess = _guessed_waiting(tie, a, b, base)
+        return guess if open_counts else where_above(most(a, b), base * (1 + 1e-9), guess, told)
 
 
-def _guessed_waiting(tie: JoinTree, greater: float, base: float, bound: float, high: float) -> bool:
-    """Whether no rule says how two counts go together, or more may have come on a branch (``high``) than parted (``bound``)."""
-    if tie.how != "side":
-        return tie.how == "mixed"
-    return high > bound or bound >= NEVER or base <= 0 or greater > base * (1 + 1e-9)
+def _guessed_waiting(tie: JoinTree, a: float, b: float, base: float) -> float:
+    """Passes of which no rule says how two counts of them go together, or of which more may have come on a branch than parted."""
+    if tie.mode != "all":
+        return most(a, b)
+    # As if they were side by side, but never more than either brings.
+    fewer = least(a, b)
+    return least(fewer, a * b / base) if tie.how != "instead" and base else fewer
 
 
 def combine_arrivals(amounts: list[float], mode: JoinMode) -> float:

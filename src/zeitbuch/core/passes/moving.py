@@ -205,7 +205,7 @@ def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving, severa
             share = most(0.0, arriving.passes - over) / (done.failed + done.late)
             gone, late = gone * share, late * share
     all_gone = gone + late + over
-    if all_gone > 0:
+    if all_gone:
         part = lost.setdefault(node.part, LostPart())
         part.amount, part.late, part.over = part.amount + all_gone, part.late + late, part.over + over
         weak = done.failed_evidence if gone + late else STRONGEST

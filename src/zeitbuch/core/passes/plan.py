@@ -69,6 +69,8 @@ class Node(Struct):
     repeats: Literal["", "items", "until"] = ""
     items: Value | None = None
     cap: int | None = None
+    stops: bool = False  # a loop that ends, and fails, at the first round that gets lost
+    beside: int = 1  # rounds of it that run at a time
     inner: Stage | None = None
     turns: Value | None = None
     tools: list[Node] = []
@@ -135,7 +137,7 @@ def loses_passes(node: Node) -> bool:
         return True
     return (
         node.inner is not None
-        and node.repeats == ""
+        and (node.repeats == "" or node.stops)
         and not (node.keeps_failures and node.keeps_timeouts)
         and any(loses_passes(n) for n in node.inner.nodes)
     )
@@ -207,11 +209,12 @@ def ties_of(tie: JoinTree | int | None) -> list[JoinTree]:
     return ties
 
 
-def needs_telling_apart(nodes: list[Node], cyclic: bool, risky: bool) -> bool:
+def needs_telling_apart(nodes: list[Node], cyclic: bool, risky: bool, itemised: bool) -> bool:
     """Whether counts say too little of a level: more than one loss may hit a pass, its run may end beside another loss, or branches meet of
-    which no rule says how."""
+    which no rule says how, or, where passes may bring several items, which of them come with which pass."""
     ties = [tie for node in nodes for tie in ties_of(node.incoming)]
-    if risky or any(tie.mode != "each" and tie.how == "mixed" for tie in ties):
+    waiting = [tie for tie in ties if tie.mode != "each"]
+    if risky or any(tie.how == "mixed" or (itemised and tie.how != "instead") for tie in waiting):
         return True
     several = cyclic or any(
         node.step.yields == "many"

@@ -16,6 +16,7 @@ from .plan import JoinTree, Node, Plan, Stage, ends_run, fold_tie
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
 from .sampled_joins import Reached, SampledJoins, combine_counts
+from .sampled_rounds import run_until_lost
 from .sampled_steps import StepDraws
 from .sampled_ways import WayDraws
 from .told_apart import sample_apart
@@ -215,7 +216,7 @@ class Sample:
             self._note_passes(node, arriving.passes, self.zero)
             return Leaving(arriving, None, None)
         turns = arriving.items if step.per_item and self.itemised else arriving.passes
-        if node.inner is not None and node.tries and not node.repeats:
+        if node.inner is not None and node.tries and (node.stops or not node.repeats):
             return self._try_again(node, arriving, turns)
         single = arriving.single and turns is arriving.passes
         attempts, failed, late = self.steps.draw_attempts(node, turns, single, node.tries)
@@ -242,7 +243,7 @@ class Sample:
         for _ in range(node.tries + 1):
             attempts = attempts + left
             with_items = left if node.step.per_item else self.steps.kept_items(arriving, left)
-            inside = self._run_scope(node.inner, Load(left, with_items, single))
+            inside = self._run_block(node, Load(left, with_items, single))
             passes, items = passes + inside.load.passes, items + inside.load.items
             _, failed, late = self.steps.draw_attempts(node, left, single, 0)
             parts, gone = [inside.failed, inside.late, inside.over], add_counts(failed, late)
@@ -256,7 +257,7 @@ class Sample:
         self._note_passes(node, arriving.passes, attempts)
         if turns is not arriving.passes:
             over = self._ended_by_item(arriving.passes, turns, over, arriving.single)
-        each = items / np.maximum(passes, 1) if node.inner.last is not None else None
+        each = items / np.maximum(passes, 1) if node.inner.last is not None and not node.repeats else None
         return self._items_left(node, arriving, failed, late, over, each)
 
     def _items_left(
@@ -302,7 +303,7 @@ class Sample:
         its steps say so."""
         assert node.inner is not None
         single = arriving.single and attempts is arriving.passes
-        if node.repeats:
+        if node.repeats and not node.stops:
             assert node.items is not None
             rounds = (
                 self.steps.draw_rounds(node, attempts)
@@ -312,14 +313,23 @@ class Sample:
             inside = self._run_scope(node.inner, Load(rounds, rounds, False))
             return failed, late, self._ended_by_item(turns, rounds, inside.over, single), None
         items = attempts if node.step.per_item else self.steps.kept_items(arriving, attempts)
-        inside = self._run_scope(node.inner, Load(attempts, items, single))
+        inside = self._run_block(node, Load(attempts, items, single))
         parts = [inside.failed, inside.late, inside.over]
         gone = add_counts(failed, late)
         if attempts is not turns or gone is not None:
             # Only the last attempt of a pass counts for what goes on, and only where the scope itself has not failed.
             parts = self.steps.draw_of_attempts(parts, attempts, turns if gone is None else turns - gone)
-        each = inside.load.items / np.maximum(inside.load.passes, 1) if node.inner.last is not None else None
+        with_items = node.inner.last is not None and not node.repeats
+        each = inside.load.items / np.maximum(inside.load.passes, 1) if with_items else None
         return add_counts(failed, parts[0]), add_counts(late, parts[1]), parts[2], each
+
+    def _run_block(self, node: Node, arriving: Load) -> Leaving:
+        """What is in a block, once for each pass, or round after round where it is a loop that ends at the first that is lost."""
+        inner = node.inner
+        assert inner is not None
+        if not node.stops:
+            return self._run_scope(inner, arriving)
+        return run_until_lost(node, arriving, self.draws, self.steps, lambda load: self._run_scope(inner, load))
 
     def _run_scope(self, stage: Stage, arriving: Load) -> Leaving:
         if not stage.apart or arriving.single or int(arriving.passes.max()) < 2:

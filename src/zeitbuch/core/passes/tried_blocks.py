@@ -38,8 +38,9 @@ def _may_fail_otherwise(node: Node, arriving: Moving) -> bool:
     assert node.inner is not None
     had = arriving.brought
     uneven = had is not None and not (had.even and had.varied is None) and not node.step.per_item
-    return uneven or _fails_in_ranges(node) or any_inside(node.inner, _fails_in_ranges)
+    return uneven or fails_in_ranges(node) or any_inside(node.inner, fails_in_ranges)
 
 
-def _fails_in_ranges(node: Node) -> bool:
+def fails_in_ranges(node: Node) -> bool:
+    """Whether a step fails now more often, now less."""
     return node.failure.ranged or node.timeout.ranged or varies_items(node)
