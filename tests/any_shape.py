@@ -152,6 +152,6 @@ def any_scopes(draw: st.DrawFn, alone: bool = False) -> Drawn:
     own.append(Step(id="g", kind=draw(st.sampled_from(["group", "guard", "parallel"])), scope=around))  # type: ignore[arg-type]
     links = [Link(source=START.id, target=around or "g"), Link(source="g", target="z")]
     links += [Link(source="g", target="x", role="error")] * draw(st.integers(0, 1))
-    loops = [Step(id="l", kind="loop")] if around else []
+    loops = [structs.replace(Step(id="l", kind="loop"), **draw(st.sampled_from(ENDINGS)))] if around else []
     made = flow([*loops, *own, *inner.steps], [*links, *inner.links])
     return Drawn(made, [*inner.rules, Rule(step="l", items=3.0)])

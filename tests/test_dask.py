@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import socket
@@ -19,23 +20,27 @@ from msgspec import json as msgspec_json
 from msgspec import msgpack
 
 from builders import ask, chain, flow
-from conftest import ESTATE, Run
+from conftest import ESTATE, Ran, Run
+from zeitbuch.app import parallel_work
 from zeitbuch.app.parallel_work import FEWEST, share_work
+from zeitbuch.cli import main
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.readers.reading import dask_workers
 from zeitbuch.readers.reading.dask_workers import DaskWorkers
 from zeitbuch.readers.reading.executors import Processes, current_executor, working_with
+from zeitbuch.readers.reading.parallel import MANY
 from zeitbuch.readers.reading.worker_processes import Ended, Setting
 
 FLOWS = FEWEST + 30
+SOME = MANY + 10
 
 
 def start(module: str, *words: str, log: Path) -> subprocess.Popen[bytes]:
-    return subprocess.Popen(
-        [sys.executable, "-m", f"distributed.cli.{module}", *words], stdout=log.open("wb"), stderr=subprocess.STDOUT
-    )
+    command = [sys.executable, "-m", f"distributed.cli.{module}", *words]
+    tried = {"DASK_DISTRIBUTED__SCHEDULER__ALLOWED_FAILURES": "1"}  # a piece is tried twice, not four times
+    return subprocess.Popen(command, stdout=log.open("wb"), stderr=subprocess.STDOUT, env={**os.environ, **tried})
 
 
 class Cluster:
@@ -82,13 +87,11 @@ def cluster(started_cluster: Cluster) -> Cluster:
     return started_cluster
 
 
-@pytest.fixture(scope="module")
-def estate(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A workspace with some hundred exports, of which one cannot be read."""
-    folder = tmp_path_factory.mktemp("many")
+def _workspace(folder: Path, flows: int) -> Path:
+    """A workspace with so many exports, of which one cannot be read."""
     (folder / "exports").mkdir()
     text = (ESTATE / "november/native/fault-logger.yaml").read_text()
-    for place in range(FLOWS):
+    for place in range(flows):
         (folder / f"exports/f{place:03}.yaml").write_text(text.replace("id: fault-logger", f"id: fault-logger-{place}"))
     (folder / "exports/f007.yaml").write_text(text.replace("kind: ", "kind: [", 1))
     (folder / "rates.toml").write_bytes((ESTATE / "rates.toml").read_bytes())
@@ -96,20 +99,77 @@ def estate(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+@pytest.fixture(scope="module")
+def estate(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return _workspace(tmp_path_factory.mktemp("many"), FLOWS)
+
+
+@pytest.fixture(scope="module")
+def fewer(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """So few that work on them is shared out by those tests alone that ask for it (``shared_soon``)."""
+    return _workspace(tmp_path_factory.mktemp("fewer"), SOME)
+
+
+@pytest.fixture
+def shared_soon(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """Work on few flows, too, is shared out; at the end that it was."""
+    shared: list[Setting] = []
+    share = DaskWorkers.share
+
+    def noted(self: DaskWorkers, setting: Setting, pieces: Any) -> Iterator[Any]:
+        shared.append(setting)
+        return share(self, setting, pieces)
+
+    monkeypatch.setattr(parallel_work, "FEWEST", SOME // 2)
+    monkeypatch.setattr(DaskWorkers, "share", noted)
+    yield
+    assert shared
+
+
+@pytest.fixture
+def run_here(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Run:
+    """Runs the program in this process, which has the library of the cluster loaded."""
+    for name, value in (("COLUMNS", "160"), ("XDG_CONFIG_HOME", str(tmp_path)), ("XDG_CACHE_HOME", str(tmp_path))):
+        monkeypatch.setenv(name, value)
+
+    def go(*words: str, cwd: Path | None = None, **_: str) -> Ran:
+        streams = [io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2)]
+        with monkeypatch.context() as there:
+            there.chdir(cwd or tmp_path)
+            there.setattr(sys, "argv", ["zeitbuch", *words])
+            there.setattr(sys, "stdout", streams[0])
+            there.setattr(sys, "stderr", streams[1])
+            code: Any = 0
+            try:
+                main.run()
+            except SystemExit as left:
+                code = left.code or 0
+        out, err = [stream.buffer.getvalue().decode() for stream in streams]  # type: ignore[attr-defined]
+        return Ran(code, out, err)
+
+    return go
+
+
 COMMANDS = (["inventory", "-f", "csv"], ["check", "-f", "csv"], ["estimate", "--runs", "0", "-f", "json"])
 
 
+@pytest.mark.usefixtures("shared_soon")
 @pytest.mark.parametrize("words", COMMANDS, ids=lambda words: words[0])
-def test_a_cluster_makes_what_one_process_makes(run: Run, estate: Path, cluster: Cluster, words: list[str]) -> None:
-    alone = run(*words, "--no-cache", "--workers", "1", cwd=estate)
-    far = run(*words, "--no-cache", "--workers", cluster.address, cwd=estate, HERE="1")
-    assert alone.out.count("\n") >= FLOWS and "f007.yaml" in alone.err
+def test_a_cluster_makes_what_one_process_makes(
+    run: Run, run_here: Run, fewer: Path, cluster: Cluster, words: list[str]
+) -> None:
+    alone = run(*words, "--no-cache", "--workers", "1", cwd=fewer)
+    far = run_here(*words, "--no-cache", "--workers", cluster.address, cwd=fewer)
+    assert alone.out.count("\n") >= SOME and "f007.yaml" in alone.err
     assert far == alone
 
 
-def test_documents_of_a_cluster_are_the_same(run: Run, estate: Path, cluster: Cluster, tmp_path: Path) -> None:
-    for name, who in (("alone", "1"), ("far", cluster.address)):
-        run(
+@pytest.mark.usefixtures("shared_soon")
+def test_documents_of_a_cluster_are_the_same(
+    run: Run, run_here: Run, fewer: Path, cluster: Cluster, tmp_path: Path
+) -> None:
+    for go, name, who in ((run, "alone", "1"), (run_here, "far", cluster.address)):
+        go(
             "document",
             "-f",
             "markdown",
@@ -118,17 +178,17 @@ def test_documents_of_a_cluster_are_the_same(run: Run, estate: Path, cluster: Cl
             "--no-cache",
             "--workers",
             who,
-            cwd=estate,
-            HERE="1",
+            cwd=fewer,
         )
     pages = sorted(path.relative_to(tmp_path / "alone") for path in (tmp_path / "alone").rglob("*") if path.is_file())
-    assert len(pages) > FLOWS
+    assert len(pages) > SOME
     assert all((tmp_path / "alone" / page).read_bytes() == (tmp_path / "far" / page).read_bytes() for page in pages)
 
 
-def test_a_second_run_takes_from_the_cache_what_the_cluster_read(run: Run, estate: Path, cluster: Cluster) -> None:
-    first = run("inventory", "-f", "csv", "--workers", cluster.address, cwd=estate, HERE="1")
-    assert run("inventory", "-f", "csv", cwd=estate) == first
+@pytest.mark.usefixtures("shared_soon")
+def test_a_second_run_takes_from_the_cache_what_the_cluster_read(run_here: Run, fewer: Path, cluster: Cluster) -> None:
+    first = run_here("inventory", "-f", "csv", "--workers", cluster.address, cwd=fewer)
+    assert run_here("inventory", "-f", "csv", cwd=fewer) == first
 
 
 def test_a_worker_killed_in_the_midst_changes_nothing(run: Run, estate: Path, cluster: Cluster) -> None:
@@ -152,7 +212,7 @@ def test_a_piece_that_ends_every_worker_is_told_and_the_others_are_done(cluster:
             os._exit(3)
         return 2 * piece
 
-    cluster.have_workers(5)  # one is lost at each try
+    cluster.have_workers(3)  # one is lost at each try
     with DaskWorkers(cluster.address) as workers:
         made = list(workers.share(Setting(int, (), double), [1, 13, 2]))
     assert made == [2, Ended(None), 4] and "ended" in str(Ended(None))

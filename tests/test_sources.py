@@ -141,7 +141,19 @@ def test_of_a_source_that_is_not_there_nothing_is_said(words: list[str], run: Ru
     assert (ran.code, ran.out) == (2, "") and "[source-missing]" in ran.err and "nowhere" in ran.err
 
 
+def test_of_several_sources_that_are_not_there_all_are_told(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "bare").mkdir()
+    for command in ("inventory", "check", "estimate"):
+        ran = run(command, "nowhere", "elsewhere", "bare")
+        assert (ran.code, ran.out) == (2, "") and "nowhere: error" in ran.err
+        assert "nothing to read is at elsewhere, bare either" in ran.err
+    (tmp_path / "x.json").write_text(json.dumps({"zeitbuch": 1, "flows": [{"id": "f", "steps": []}]}))
+    ran = run("inventory", "x.json", "nowhere")  # what is there is read
+    assert ran.code == 2 and "1 flow" in ran.out and "nowhere: error" in ran.err
+
+
 def test_where_no_flow_was_read_no_finding_is_told(run: Run, tmp_path: Path) -> None:
     (tmp_path / "x.json").write_text('{"a": 1}')
+    assert "no flow was read" in run("estimate", "x.json").out
     assert run("check", "x.json").out == "No flow was read; nothing was checked.\n"
     assert run("impact", "model:x", "x.json").out == "No flow was read.\n"

@@ -34,6 +34,15 @@ T = TypeVar("T")
 BOOK_NAME = "book.sqlite"
 
 
+def _told_together(missing: Sequence[Problem]) -> Problem:
+    """Of several sources where nothing is one problem: the first, with where nothing is either."""
+    first, *others = missing
+    if not others:
+        return first
+    places = ", ".join([str(other.origin) for other in others])
+    return structs.replace(first, hint=f"{first.hint}; nothing to read is at {places} either")
+
+
 class Session:
     """Sources, dialects and limits of one task. ``problems`` holds what was wrong in the input, in order, ``packages`` what
     was in packages, ``kept`` the bytes of inputs that cannot be read again for the place of a message."""
@@ -100,9 +109,9 @@ class Session:
             if has_files_beside(self.dialects):
                 self._around += inputs_around(source, inputs, self.limits, also)
             found += inputs
-        match found:
-            case [Problem(severity="error") as problem]:  # what is said of nothing would be said of the estate
-                raise ZeitbuchError(problem)
+        missing = [one for one in found if isinstance(one, Problem) and one.severity == "error"]
+        if found and len(missing) == len(found):  # what is said of nothing would be said of the estate
+            raise ZeitbuchError(_told_together(missing))
         return found
 
     def files_of(self, sources: Sequence[str], also: tuple[str, ...]) -> list[Input]:

@@ -11,7 +11,7 @@ from zeitbuch.core.model.sheet import money_text
 
 def estimate_notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]:
     """What a reader of the table must know."""
-    found: list[str] = []
+    found = [] if result.flows else ["no flow was read: 0 says nothing of what is not there"]
     if result.total.unknown_volume:
         found.append(
             "? runs: no volume is known for " + ", ".join(result.total.unknown_volume) + "; the totals leave them out"
