@@ -66,8 +66,14 @@ def try_law(law: Law, flows: int, seed: int) -> tuple[Law, int, str]:
     try:
         seeded(seed)(test)()
     except BaseException as error:
-        return law, flows, "\n".join([str(error), *getattr(error, "__notes__", ())])
+        return law, flows, _words_of(error)
     return law, flows, ""
+
+
+def _words_of(error: BaseException) -> str:
+    """What disagrees, with all of several that do."""
+    inner = error.exceptions if isinstance(error, BaseExceptionGroup) else ()
+    return "\n".join([str(error), *getattr(error, "__notes__", ()), *map(_words_of, inner)])
 
 
 def _try_job(job: tuple[Law, int, int]) -> tuple[Law, int, str]:

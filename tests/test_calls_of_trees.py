@@ -87,8 +87,9 @@ def test_calls_are_those_of_all_rounds(trees: list[Tree], calls: list[int], begu
     exact = estimate_exactly(Estate(flows), CARD, assumptions, "2026-02")
     # What half of the runs do is known to 1.6 % from 4,000; near a circle without end every error counts many times.
     for result, near in ((exact, 1e-6), (drawn, 0.08 * max(1.0, 1 / abs(1 - radius)))):
-        if near < 1e-3 and not all(f.exact for f in result.flows):
-            continue  # no sum gives the passes: the samples do
+        whole = all(f.exact for f in result.flows)
+        if not whole and (result is exact or abs(radius - 1) < 0.1):
+            continue  # no sum gives the passes: the samples do, and 4,000 do not tell a circle that nearly has no end from one that has none
         for at, f in enumerate(result.flows):
             if found is None:
                 circle = f.runs is None or any("without end" in name for name in f.with_called.unknown)

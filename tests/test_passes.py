@@ -272,3 +272,25 @@ def test_passes_agree_with_a_recursion_over_the_structure(tree: Node) -> None:
     found = runs(f, *made.rules)
     for key, amount in expected.items():
         assert found[made.ids[key]] == pytest.approx(amount, abs=1e-9)
+
+
+def test_a_circle_is_gone_round_while_what_is_skipped_becomes_less() -> None:
+    """Found by a long run: what runs and what is skipped made one and the same sum after two rounds, and that was taken for the end."""
+    steps = [
+        step("a", enabled=False),
+        step("b", "decide", inclusive=True),
+        step("c", "decide", inclusive=True),
+        step("d", "decide"),
+        step("e"),
+    ]
+    links = [
+        link("start", "a"),
+        link("a", "b"),
+        link("a", "c"),
+        link("b", "c", "case", "x"),
+        link("c", "d", "case", "x"),
+        link("d", "f", "case", "x"),
+    ]
+    links += [link("c", "e", "case", "y", after=("skip",)), link("d", "c", "case", "back")]
+    found = runs(flow([*steps, step("f")], links))
+    assert found["c"] == pytest.approx(0.5 / (1 - 0.25)) and found["d"] == pytest.approx(0.25 / (1 - 0.25))

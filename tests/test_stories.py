@@ -228,3 +228,28 @@ def test_of_several_passes_each_takes_a_case_of_its_own() -> None:
     assert {event.id: event.odds for event in _told(flow(steps, links), Given()).events}["z"] == "perhaps"
     once = flow(steps, [one for one in links if (one.source, one.target) != ("start", "s1")])
     assert {event.id: event.odds for event in _told(once, Given()).events}["z"] == "not"
+
+
+def test_what_no_pass_comes_to_runs_before_nothing() -> None:
+    """Found by a long run: a block ends with a step that waits for what follows the failure of a step that is off; and one that waits for two
+    cases of which one is taken."""
+    steps = [step("g", "group"), step("off", "http", scope="g", enabled=False), step("rescue", "http", scope="g")]
+    steps += [step("both", "http", scope="g", join="all"), step("last", "http")]
+    links = [
+        link("start", "g"),
+        link("off", "rescue", "error"),
+        link("off", "both"),
+        link("rescue", "both"),
+        link("g", "last"),
+    ]
+    assert Reachability(Graph(flow(steps, links))).always_before("last") == ["start", "g", "off"]
+    cases = [step("d", "decide", scope="g"), *[step(name, "http", scope="g") for name in ("x", "y")], steps[3]]
+    links = [
+        link("start", "g"),
+        link("d", "x", "case", "x"),
+        link("d", "y", "case", "y"),
+        link("x", "both"),
+        link("y", "both"),
+        link("g", "last"),
+    ]
+    assert Reachability(Graph(flow([steps[0], *cases, steps[4]], links))).always_before("last") == ["start", "g", "d"]

@@ -140,19 +140,21 @@ class Passes:
         nodes = stage.nodes[places.start : places.stop]
         edges = [way.edge for node in nodes for way in node.ways]
         lost = sweep.lost
-        before = items_before = -1.0
+        before: list[float] = []
+        items_before: list[float] = []
         for turn in range(CYCLE_ROUNDS):
             sweep.lost = {part: structs.replace(had) for part, had in lost.items()}
             self._sweep_stage(stage, sweep, places)
-            # Passes may die out while the items with them become more: both have to come to an end.
-            moved = [moving for edge in edges if (moving := sweep.edges[edge]) is not None]
-            total, items = sum([moving.passes for moving in moved]), sum([moving.items for moving in moved])
-            settled = is_settled(total, before)
-            if settled and is_settled(items, items_before) and math.isfinite(float(items)):
+            # Passes may die out while the items with them become more: both have to come to an end, and on every way, for what is
+            # skipped becomes less where what runs becomes more.
+            moved = [sweep.edges[edge] or NOTHING for edge in edges]
+            passes, items = [moving.passes for moving in moved], [moving.items for moving in moved]
+            settled = turn > 0 and all(map(is_settled, passes, before))
+            if settled and all(map(is_settled, items, items_before)) and math.isfinite(sum(map(float, items))):
                 break
-            more = float(items) - float(items_before)
-            before, items_before = total, items
-            if turn == CYCLE_ROUNDS - 1 and not (settled and abs(more) <= 1e-6 * most(1.0, float(items))):
+            more = sum(map(float, items)) - sum(map(float, items_before))
+            before, items_before = passes, items
+            if turn == CYCLE_ROUNDS - 1 and not (settled and abs(more) <= 1e-6 * most(1.0, sum(map(float, items)))):
                 self.capped.append(", ".join([node.step.title for node in nodes if node.backs]))
 
     def _stage_outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> StepOutcome:

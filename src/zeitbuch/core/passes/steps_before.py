@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
+
 from zeitbuch.core.graph.topology import Graph
 
 from .plan import JoinTree, Node, Plan, Stage, fold_tie
@@ -21,6 +23,7 @@ class StepsBefore:
         """Fills ``found`` for a level; returns what has always succeeded when the level is through."""
         starts = self._bits_at_start(stage)
         places = {node.step.id: place for place, node in enumerate(stage.nodes)}
+        comes = self._find_reached(stage, starts, places)
         after: list[int] = []
         while True:
             last, after = after, []
@@ -30,9 +33,31 @@ class StepsBefore:
                     known &= self._before_tie(stage, node.incoming, after, places)
                 for index in node.backs if last else ():  # in a first round nothing has come back
                     known &= self._before_way(stage, index, last, places)
-                after.append(self._note_step(node, outer if known == -1 else outer | known))
+                done = self._note_step(node, outer if known == -1 else outer | known)
+                after.append(done if comes[place] else -1)  # what no pass comes to takes nothing from other ways
             if after == last or not stage.cyclic:
-                return _common_end(stage, outer, after)
+                ends = [comes[place] and _may_end(node, comes, places) for place, node in enumerate(stage.nodes)]
+                return _common_end(stage, outer, after, ends)
+
+    @staticmethod
+    def _find_reached(stage: Stage, starts: Container[int], places: dict[str, int]) -> list[bool]:
+        """Whether any pass may come to each step: none comes by what fails of a step that is off, nor waits for two of which only one comes."""
+        comes: list[bool] = []
+
+        def over_edge(index: int) -> bool:
+            place = places[stage.edges[index].source]
+            node = stage.nodes[place]
+            way = next(way for way in node.ways if way.edge == index)
+            return way.skip or (comes[place] and (node.enabled or way.plain))
+
+        def over_both(meeting: JoinTree, left: bool, right: bool) -> bool:
+            return left and right and meeting.how != "instead" if meeting.mode == "all" else left or right
+
+        for place, node in enumerate(stage.nodes):
+            tie = node.incoming
+            begun = tie is None or bool(node.backs) or place in starts
+            comes.append(begun or (tie is not None and fold_tie(tie, over_edge, over_both)))
+        return comes
 
     def _note_step(self, node: Node, known: int) -> int:
         """Notes what is before a step, and what is in it; returns what has succeeded when it has."""
@@ -73,20 +98,23 @@ class StepsBefore:
         return after[place]
 
 
-def _common_end(stage: Stage, outer: int, after: list[int]) -> int:
+def _common_end(stage: Stage, outer: int, after: list[int], ends: list[bool]) -> int:
     """Branches of a level that begin apart all run; ends of one beginning are ways of which one is taken."""
     whole: dict[int, int] = {}
-    for done, node in zip(after, stage.nodes, strict=True):
-        if _may_end(node):
+    for done, node, is_end in zip(after, stage.nodes, ends, strict=True):
+        if is_end:
             whole[node.part] = whole.get(node.part, done) & done
     for common in whole.values():
         outer |= common
     return outer
 
 
-def _may_end(node: Node) -> bool:
-    """Whether a pass that succeeds at a step may go no further: a decision with a single case, or with any, may take none."""
-    onward = [way for way in node.ways if way.success and (node.enabled or way.plain) and not way.back]
+def _may_end(node: Node, comes: list[bool], places: dict[str, int]) -> bool:
+    """Whether a pass that succeeds at a step may go no further: a decision with a single case, or with any, may take none; and what waits for
+    what never comes is no way on."""
+    succeeding = [way for way in node.ways if way.success and (node.enabled or way.plain) and not way.back]
+    onward = [way for way in succeeding if comes[places[way.target]]]
     if not node.decides:
         return not onward
-    return not onward or node.step.inclusive or len({way.case for way in node.ways if way.share is not None}) < 2
+    cases = {way.case for way in succeeding if way.share is not None}
+    return len(onward) < len(succeeding) or not onward or node.step.inclusive or len(cases) < 2
