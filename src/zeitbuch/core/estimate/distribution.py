@@ -212,10 +212,10 @@ def relative_to(amounts: Floats, means: float | Floats) -> Floats:
 
 
 def thinned(parts: Floats) -> Floats:
-    """Some values that stand for all, with the same mean."""
+    """Some values that stand for all, with the same mean: those of slices, so that what is rare and large keeps its weight."""
     if len(parts) > _KEPT:
-        parts = np.sort(parts)[((np.arange(_KEPT) + 0.5) * (len(parts) / _KEPT)).astype(int)]
-        parts = relative_to(parts, 1.0)
+        edges = (np.arange(_KEPT + 1) * (len(parts) / _KEPT)).astype(int)
+        parts = relative_to(np.add.reduceat(np.sort(parts), edges[:-1]) / np.diff(edges), 1.0)
     kept: Floats = parts.astype(np.float32)
     return kept
 

@@ -14,6 +14,7 @@ from zeitbuch.core.assumptions.uncertain import draws_of
 from zeitbuch.core.passes.random_draws import Floats
 
 from .called_flows import spent_with_called
+from .called_months import CalledMonths, notes_on_circles
 from .called_samples import CalledSamples
 from .distribution import FlowSample, mixed_draws, relative_to, run_spread_of, seed_of, spread_of, thinned
 from .estate import EstateFigures, bill_runs, result_of
@@ -108,8 +109,12 @@ class EstateMonth(Struct):
         """The estimate of settled runs with its distributions."""
         spent = spent_with_called(runs.graph, runs.by)
         callers = self._callers(runs, spent)
+        samples = {key: one.sample for key, one in self.drawn.items() if one.related}
+        spans = (1,) if runs.month[1] else (1, 12)
+        told = notes_on_circles(runs, samples)
+        led = [CalledMonths(runs, samples, self.count, months).draw_all() if samples else {} for months in spans]
         for key in runs.by:
-            self._draw_related(key, runs)
+            self._draw_related(key, runs, led)
         counts = {key: one.month.runs for key, one in self.drawn.items() if one.month is not None}
         self._join_days(runs, callers)
         billed = bill_runs(runs, counts)
@@ -118,6 +123,7 @@ class EstateMonth(Struct):
         def finish(key: str, keys: list[str], flow: FlowEstimate) -> FlowEstimate:
             meters = draws_of(billed[1].spent.get(key, float(flow.meters_month.amount) if flow.meters_month else 0.0))
             made = self._with_spreads(key, flow, callers.get(key), meters, total)
+            made = structs.replace(made, notes=(*made.notes, told[key])) if key in told else made
             for part in keys if self.drawn[key].month is not None else ():
                 self._add_chance(part, runs, spent, callers.get(part), total)
             if not self.drawn[key].related:
@@ -138,16 +144,18 @@ class EstateMonth(Struct):
             found[key] = _Caller(_run_spread_or_none(costs), thinned(relative), float(relative.var()), kept)
         return found
 
-    def _draw_related(self, key: str, runs: EstateFigures) -> None:
-        """Month and year of a flow whose volume hangs on others."""
+    def _draw_related(self, key: str, runs: EstateFigures, led: Sequence[Mapping[str, Floats]]) -> None:
+        """Month and year of a flow whose volume hangs on others; ``led``: the runs that come by what calls what, of both."""
         drawn, run = self.drawn[key], runs.by[key]
         if not drawn.related:
             return
         seed, volume = seed_of(run.flow, run.part), runs.volumes[key]
-        drawn.month = draw_month(run.sums, drawn.sample, volume, seed, self.count)
+        drawn.month = draw_month(run.sums, drawn.sample, volume, seed, self.count, drawn=led[0].get(key))
         if drawn.month is None:
             return
-        year = draw_month(run.sums, drawn.sample, volume, seed, self.count, 12) if not runs.month[1] else None
+        year = None
+        if not runs.month[1]:
+            year = draw_month(run.sums, drawn.sample, volume, seed, self.count, 12, led[1].get(key))
         drawn.year = None if year is None else year.cost
         if run.part is None:
             self._sum_up(drawn, run.flow.id)

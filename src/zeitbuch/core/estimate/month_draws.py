@@ -36,13 +36,20 @@ def in_all_worlds(value: float, count: int) -> Floats:
 
 
 def draw_month(
-    sums: Sums, sample: FlowSample, volume: Volume, seed: int, count: int, months: int = 1
+    sums: Sums,
+    sample: FlowSample,
+    volume: Volume,
+    seed: int,
+    count: int,
+    months: int = 1,
+    drawn: Floats | None = None,
 ) -> MonthDraws | None:
-    """So many months of a flow in each of ``count`` worlds; None where its volume is unknown."""
+    """So many months of a flow in each of ``count`` worlds; None where its volume is unknown. ``drawn``: its runs, where others lead to
+    them."""
     if volume.runs is None:
         return None
     rng = np.random.Generator(np.random.SFC64(seed + 1))
-    runs = draw_runs(in_all_worlds(volume.runs, count) * months, volume, rng)
+    runs = draw_runs(in_all_worlds(volume.runs, count) * months, volume, rng) if drawn is None else drawn
     parts = sum_of_runs(runs, sample.relative, sample.variance, rng)
     each = in_all_worlds(sums.spent, count)
     calls = np.maximum(runs + np.sqrt(runs * sample.calls_variance) * rng.standard_normal(count), 0.0)
