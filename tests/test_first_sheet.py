@@ -33,7 +33,7 @@ SAID = {
         "which way ‘Desk’ goes (by what ‘Whose matter is it?’ answers)", "the booking number of ‘Look up a booking’", "the amount to pay back of ‘Pay a refund’",
         "the name of the ship and the day of the voyage", "A model words what ‘Refund agent’ and ‘Complaint agent’ give.", "Limit of ‘Pay a refund’ is fixed: 200.", "Nobody approves anything.",
         "Spend money: ‘Pay a refund’ through ‘Bank’.", "Write: ‘Office mail’.", "Read: ‘Office mail’, ‘Bookings’ and ‘Voyage log’.", "Any other failure ends its branch, and nobody is told.",
-        "20.52 EUR in 2026-11: low 17.1, likely 20.4, high 24.2", "98 % default",
+        "20.52 EUR in 2026-11: low 17.1, likely 20.3, high 24.2", "98 % default",
     ],
     "Invoice intake": [
         "Reads suppliers' invoices, sorts them by amount and books them.", "When the event ‘invoice received’ happens.", "140 runs in 2026-11 (assumptions", "‘Extract the fields’ asks fulmar-mini-2",
