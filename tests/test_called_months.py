@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from builders import ask, flow, link, step
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.estimate.distribution import thinned
 from zeitbuch.core.estimate.records import EstateEstimate, Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 from zeitbuch.core.model.records import Flow, Schedule, Trigger
@@ -164,3 +165,10 @@ def test_what_samples_do_not_tell_of_a_circle_is_told() -> None:
     ]
     notes = estimated((f,), *rules).flows[0].notes
     assert any("counts" in note and "times in the circle" in note and "known to ±" in note for note in notes), notes
+
+
+def test_values_that_stand_for_others_keep_what_is_rare_and_large() -> None:
+    parts = np.ones(10_000)
+    parts[:5] = 1001.0  # a third of the whole
+    kept = thinned(parts / parts.mean())
+    assert float(kept.mean()) == pytest.approx(1.0) and float(kept.max()) / 256 == pytest.approx(1 / 3, rel=0.05)

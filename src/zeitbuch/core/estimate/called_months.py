@@ -117,7 +117,7 @@ class CalledMonths:
         if not callees or not runs.any():
             return {}
         times = [self.runs.graph.callees[key][other] for other in callees]
-        counts = self._counts_of(key)
+        counts = calls_by_key(self.runs, self.samples[key], key)
         size = len(self.samples[key].own)
         parts = [
             relative_to(counts.get(other, np.ones(size)), np.resize(draws_of(t), size))
@@ -126,15 +126,16 @@ class CalledMonths:
         sums = sums_of_runs(runs, np.array(parts), rng)
         return {other: in_all_worlds(t, self.count) * row for other, t, row in zip(callees, times, sums, strict=True)}
 
-    def _counts_of(self, key: str) -> Led:
-        """Calls of each sampled run of a flow, by the key of what is called: by its id and by its name it is one."""
-        names, part = self.runs.names, self.runs.by[key].part
-        found: Led = {}
-        for name, counts in self.samples[key].counts.items():
-            other = names.get(called_name(name, part, names))
-            if other is not None:
-                found[other] = found.get(other, 0.0) + counts.astype(float)
-        return found
+
+def calls_by_key(runs: EstateFigures, sample: FlowSample, key: str) -> Led:
+    """Calls of each sampled run of a flow, by the key of what is called: by its id and by its name it is one."""
+    names, part = runs.names, runs.by[key].part
+    found: Led = {}
+    for name, counts in sample.counts.items():
+        other = names.get(called_name(name, part, names))
+        if other is not None:
+            found[other] = found.get(other, 0.0) + counts.astype(float)
+    return found
 
 
 def sums_of_runs(runs: Floats, parts: Floats, rng: np.random.Generator) -> Floats:
@@ -172,7 +173,8 @@ def notes_on_circles(runs: EstateFigures, samples: Mapping[str, FlowSample]) -> 
         )
         for key in inside if repeats is not None else ():
             again = max(map(float, repeats or ()))
-            counts = sum(samples[key].counts.values(), np.zeros(1))
+            calls = calls_by_key(runs, samples[key], key)
+            counts = sum([calls[other] for other in component if other in calls], np.zeros(1))
             error = again * float(counts.std()) / max(1, len(samples[key].own)) ** 0.5
             if error > _TOLD:
                 found[key] = (

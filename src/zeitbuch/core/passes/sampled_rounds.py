@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable
 
 import numpy as np
@@ -24,32 +25,33 @@ def run_until_lost(
     out of time or ends the run are passes of which a round does; round k begins where none of the first k - ``Node.beside`` has."""
     assert node.items is not None
     rounds = _Rounds(node, draws)
-    kept = [arriving.passes]  # those of which nothing is lost after so many rounds
-    going = arriving.passes
+    kept = going = arriving.passes  # those of which nothing is lost so far
+    earlier = deque([kept], node.beside)  # and after the rounds that the next one waits for
     found: Losing = [None, None, None]
     whole = 0
     for number in range(rounds.most):
-        before = going if rounds.until else kept[max(0, number + 1 - node.beside)]
+        before = going if rounds.until else earlier[0]
         begun = rounds.begin(number, before, arriving.single)
         if not begun.any():
             break
         inside = run(Load(begun, begun, arriving.single))
         lost: Losing = [inside.failed, inside.late, inside.over]
-        if before is not kept[-1] and not rounds.until:  # of those that have begun some may be lost already
-            lost = steps.draw_of_attempts(lost, begun, _still_there(draws, kept[-1], before, begun))
+        if before is not kept and not rounds.until:  # of those that have begun some may be lost already
+            lost = steps.draw_of_attempts(lost, begun, _still_there(draws, kept, before, begun))
         found = [add_counts(had, more) for had, more in zip(found, lost, strict=True)]
         gone = total_of_parts(lost, np.zeros_like(begun))
-        kept.append(kept[-1] - gone)
+        kept = kept - gone
+        earlier.append(kept)
         whole += int(begun.sum())
         going = begun - gone
     more = rounds.beyond()
-    if np.any(more) and kept[-1].any():
+    if np.any(more) and kept.any():
         each = [0 if part is None else int(part.sum()) for part in found]
-        last, lost = _run_others(kept[-1], more, [part / max(1, whole) for part in each], draws)
+        last, lost = _run_others(kept, more, [part / max(1, whole) for part in each], draws)
         run(Load(last, last, False))
         found = [add_counts(had, more) for had, more in zip(found, lost, strict=True)]
-        kept.append(kept[-1] - total_of_parts(lost, np.zeros_like(last)))
-    return Leaving(Load(kept[-1], kept[-1], arriving.single), found[0], found[1], None, found[2])
+        kept = kept - total_of_parts(lost, np.zeros_like(last))
+    return Leaving(Load(kept, kept, arriving.single), found[0], found[1], None, found[2])
 
 
 def _run_others(kept: Ints, more: Floats, shares: list[float], draws: Draws) -> tuple[Ints, Losing]:
