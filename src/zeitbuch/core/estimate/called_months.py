@@ -161,9 +161,10 @@ def sums_of_runs(runs: Floats, parts: Floats, rng: np.random.Generator) -> Float
     return found
 
 
-def notes_on_circles(runs: EstateFigures, samples: Mapping[str, FlowSample]) -> dict[str, str]:
-    """What is to be said of flows in circles whose passes are drawn, where the error of the samples counts as often as they call."""
-    found: dict[str, str] = {}
+def notes_on_circles(runs: EstateFigures, samples: Mapping[str, FlowSample]) -> dict[str, tuple[float, str]]:
+    """How well runs and cost are known, as a part of them, and what is to be said, of flows in circles whose passes are drawn: the error of
+    the samples counts as often as they call."""
+    found: dict[str, tuple[float, str]] = {}
     for component in runs.graph.components:
         inside = [key for key in component if key in samples and not runs.by[key].exact]
         repeats = (
@@ -177,8 +178,9 @@ def notes_on_circles(runs: EstateFigures, samples: Mapping[str, FlowSample]) -> 
             counts = sum([calls[other] for other in component if other in calls], np.zeros(1))
             error = again * float(counts.std()) / max(1, len(samples[key].own)) ** 0.5
             if error > _TOLD:
-                found[key] = (
+                note = (
                     f"how often it is called is drawn, no sum gives it, and counts {again:,.3g} times in the circle: runs and cost are known"
-                    f" to ±{error:.0%} only; --runs draws more"
+                    f" to ±{error * 100:,.0f} % only; --runs draws more"
                 )
+                found[key] = error, note
     return found

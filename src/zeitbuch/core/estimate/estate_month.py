@@ -111,7 +111,7 @@ class EstateMonth(Struct):
         callers = self._callers(runs, spent)
         samples = {key: one.sample for key, one in self.drawn.items() if one.related}
         spans = (1,) if runs.month[1] else (1, 12)
-        told = notes_on_circles(runs, samples)
+        told, errors = notes_on_circles(runs, samples), [0.0]
         led = [CalledMonths(runs, samples, self.count, months).draw_all() if samples else {} for months in spans]
         for key in runs.by:
             self._draw_related(key, runs, led)
@@ -123,7 +123,10 @@ class EstateMonth(Struct):
         def finish(key: str, keys: list[str], flow: FlowEstimate) -> FlowEstimate:
             meters = draws_of(billed[1].spent.get(key, float(flow.meters_month.amount) if flow.meters_month else 0.0))
             made = self._with_spreads(key, flow, callers.get(key), meters, total)
-            made = structs.replace(made, notes=(*made.notes, told[key])) if key in told else made
+            if key in told:
+                made = _less_known(made, *told[key])
+                if made.month_spread is not None and self.wants(flow.id):
+                    errors.append(made.month_spread.error)
             for part in keys if self.drawn[key].month is not None else ():
                 self._add_chance(part, runs, spent, callers.get(part), total)
             if not self.drawn[key].related:
@@ -131,7 +134,7 @@ class EstateMonth(Struct):
             return made
 
         result = result_of(runs, billed, finish)
-        return structs.replace(result, total=self._total(result, total, not runs.month[1]))
+        return structs.replace(result, total=self._total(result, total, not runs.month[1], max(errors)))
 
     def _callers(self, runs: EstateFigures, spent: Mapping[str, float]) -> dict[str, _Caller]:
         """The runs of all flows that call others, with what they call."""
@@ -221,7 +224,7 @@ class EstateMonth(Struct):
             else:
                 total.year = total.year + more
 
-    def _total(self, result: EstateEstimate, sums: _Sums, year: bool) -> Total:
+    def _total(self, result: EstateEstimate, sums: _Sums, year: bool, error: float) -> Total:
         if not sums.known:
             return result.total
         fees = 0.0 if self.wanted else float(result.total.fees_month.amount)
@@ -229,6 +232,8 @@ class EstateMonth(Struct):
         whole = np.maximum(sums.year, 0.0) + (sums.meters + fees) * 12 if year else None
         total = result.total
         spread = spread_or_none(np.broadcast_to(month, self.count))
+        if spread is not None and error > spread.error:  # no sum is better known than what it is of
+            spread = structs.replace(spread, error=error)
         known = not self._leaves_out(result)
         return structs.replace(
             total,
@@ -266,6 +271,14 @@ class _Sums(Struct):
         self.month = self.month + (month.cost if drawn else month.expected)
         if one.year is not None:
             self.year = self.year + (one.year if drawn else month.expected * 12)
+
+
+def _less_known(flow: FlowEstimate, part: float, note: str) -> FlowEstimate:
+    """A flow of which the samples tell its runs to a ``part`` of them only."""
+    spread = flow.month_spread
+    if spread is not None:
+        spread = structs.replace(spread, error=max(spread.error, part * spread.mean))
+    return structs.replace(flow, month_spread=spread, notes=(*flow.notes, note))
 
 
 def spread_or_none(costs: Floats | None) -> Spread | None:
