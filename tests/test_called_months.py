@@ -10,10 +10,12 @@ import numpy as np
 import pytest
 from numpy.random import Generator
 from numpy.typing import NDArray
+from scipy.stats import gamma
 
 from builders import ask, flow, link, step
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.estimate.distribution import thinned
+from zeitbuch.core.estimate.month_draws import sum_of_many
 from zeitbuch.core.estimate.records import EstateEstimate, Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 from zeitbuch.core.model.records import Flow, Schedule, Trigger
@@ -174,3 +176,82 @@ def test_values_that_stand_for_others_keep_what_is_rare_and_large() -> None:
     parts[:5] = 1001.0  # a third of the whole
     kept = thinned(parts / parts.mean())
     assert float(kept.mean()) == pytest.approx(1.0) and float(kept.max()) / 256 == pytest.approx(1 / 3, rel=0.05)
+
+
+def again_twice(share: float) -> tuple[Flow, Rule]:
+    """A flow that in a part of its runs calls itself twice."""
+    steps = [ask("a"), step("d", "decide"), step("c", "subflow", calls="f"), step("c2", "subflow", calls="f")]
+    links = [link("hook", "a"), link("a", "d"), link("d", "c", "case", "again"), link("c", "c2")]
+    made = flow(steps, links, id="f", name="F", triggers=(HOOK,))
+    return made, Rule(flow="f", step="d", case="again", share=share)
+
+
+def progeny(runs: Ints, share: float, draw: Generator) -> Ints:
+    """All runs that so many lead to, themselves among them."""
+    total, wave = runs.copy(), runs
+    while wave.any():
+        wave = 2 * draw.binomial(wave, share)
+        total = total + wave
+    return total
+
+
+@pytest.mark.parametrize("events", [10.0, 200.0])
+def test_a_skewed_bill_is_no_normal_one(events: float) -> None:
+    """Of a circle that makes ten runs of one, the bill of an estate and that of its only flow are the same, and both as simulated."""
+    made, rule = again_twice(0.45)
+    result = estimated((made,), rule, Rule(flow="f", trigger="hook", events=events))
+    draw = np.random.default_rng(5)
+    wanted = np.quantile(progeny(draw.poisson(events, 200_000), 0.45, draw), [0.1, 0.5, 0.9])
+    width = wanted[2] - wanted[0]
+    for spread in (result.flows[0].month_spread, result.total.spread):
+        assert spread is not None
+        for found, value, near in zip((spread.p10, spread.p50, spread.p90), wanted, (0.03, 0.03, 0.08), strict=True):
+            assert found == pytest.approx(value, abs=near * width)
+
+
+@pytest.mark.parametrize("shape", [0.005, 0.02, 0.5, 30.0])
+def test_sums_of_gamma_parts_are_gamma(shape: float) -> None:
+    """Of 200 numbers that are gamma distributed with mean 1 the sum is so too, of 200 times the shape; and of such that are mirrored."""
+    noise = np.random.default_rng(5).standard_normal(400_000)
+    levels = [0.01, 0.1, 0.5, 0.9, 0.99]
+    found = sum_of_many(np.full(400_000, 200.0), 1 / shape, 2 / shape**0.5, noise)
+    wanted = gamma(200 * shape, scale=1 / shape)
+    assert np.quantile(found, levels) == pytest.approx(wanted.ppf(levels), abs=0.03 * wanted.std())
+    assert float(found.mean()) == pytest.approx(200.0, abs=0.02 * wanted.std())
+    mirrored = sum_of_many(np.full(400_000, 200.0), 1 / shape, -2 / shape**0.5, noise)
+    assert np.quantile(mirrored, levels) == pytest.approx(
+        np.maximum(400 - wanted.isf(levels), 0), abs=0.03 * wanted.std()
+    )
+
+
+def test_a_run_costs_what_all_that_it_leads_to_costs() -> None:
+    """Two flows that call each other, and one of them a third: one run of each, against plain simulation."""
+    f = flow(
+        [ask("a"), step("d", "decide"), step("c", "subflow", calls="g"), step("c2", "subflow", calls="g")],
+        [link("hook", "a"), link("a", "d"), link("d", "c", "case", "again"), link("c", "c2")],
+        id="f", name="F", triggers=(HOOK,),
+    )  # fmt: skip
+    g = flow(
+        [ask("a"), step("h", "subflow", calls="h"), step("d", "decide"), step("c", "subflow", calls="f")],
+        [link("called", "a"), link("a", "h"), link("h", "d"), link("d", "c", "case", "back")],
+        id="g", name="G", triggers=(CALLED,),
+    )  # fmt: skip
+    rules = [Rule(flow="f", step="d", case="again", share=0.6), Rule(flow="g", step="d", case="back", share=0.7)]
+    result = estimated((f, g, called("h")), *rules, Rule(flow="f", trigger="hook", events=10.0))
+    draw = np.random.default_rng(5)
+    true = np.ones(200_000)
+    wave = np.ones(200_000, dtype=np.int64)
+    while wave.any():
+        inner = 2 * draw.binomial(wave, 0.6)  # each g costs 1, and the h it calls 1
+        wave = draw.binomial(inner, 0.7)
+        true += inner * 2 + wave
+    spread = result.flows[0].spread
+    assert spread is not None and spread.mean == pytest.approx(float(true.mean()), rel=0.08)
+    found = (spread.p10, spread.p50, spread.p90)
+    assert found == pytest.approx(tuple(np.quantile(true, [0.1, 0.5, 0.9])), rel=0.1)
+
+
+def test_calls_that_do_not_die_out_have_no_distribution() -> None:
+    made, rule = again_twice(0.6)
+    found = estimated((made,), rule, Rule(flow="f", trigger="hook", events=10.0)).flows[0]
+    assert found.spread is None and found.month_spread is None

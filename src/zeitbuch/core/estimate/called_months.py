@@ -16,9 +16,8 @@ from .day_parts import called_name
 from .distribution import FlowSample, relative_to, seed_of
 from .estate import EstateFigures
 from .month_draws import draw_runs, in_all_worlds
+from .varied_parts import VariedParts
 
-_FEW = 60  # runs of which it is drawn one by one what they call
-_TOGETHER = 40  # flows called by one of which it is drawn together how often, from more runs than these
 _ROUNDS = 200  # calls within a circle: so deep at most
 _OVER = 1e-4  # runs of a round, of which the circle is taken to be at its end
 _TOLD = 0.05  # error that is told, as a part of the whole
@@ -34,6 +33,7 @@ class CalledMonths:
         self.runs, self.samples, self.count, self.months = runs, samples, count, months
         self.found: Led = {}  # by key, arrays of shape (W,)
         self._led: dict[str, Floats] = {}  # what callers drawn so far lead to
+        self._parts: dict[tuple[str, ...], VariedParts] = {}
         self._unsettled: set[str] = set()  # called by flows of which it is not known how often they run
 
     def draw_all(self) -> Led:
@@ -117,14 +117,24 @@ class CalledMonths:
         if not callees or not runs.any():
             return {}
         times = [self.runs.graph.callees[key][other] for other in callees]
-        counts = calls_by_key(self.runs, self.samples[key], key)
-        size = len(self.samples[key].own)
-        parts = [
-            relative_to(counts.get(other, np.ones(size)), np.resize(draws_of(t), size))
-            for other, t in zip(callees, times, strict=True)
-        ]
-        sums = sums_of_runs(runs, np.array(parts), rng)
+        sums = self._parts_of(key, callees).sum_over(runs, rng)
         return {other: in_all_worlds(t, self.count) * row for other, t, row in zip(callees, times, sums, strict=True)}
+
+    def _parts_of(self, key: str, callees: list[str]) -> VariedParts:
+        """Calls of some flows by the sampled runs of one, as parts of what is expected."""
+        found = self._parts.get((key, *callees))
+        if found is None:
+            counts, size = calls_by_key(self.runs, self.samples[key], key), len(self.samples[key].own)
+            found = self._parts[key, *callees] = VariedParts(
+                np.array([calls_as_parts(self.runs, key, other, counts, size) for other in callees])
+            )
+        return found
+
+
+def calls_as_parts(runs: EstateFigures, key: str, other: str, counts: Led, size: int) -> Floats:
+    """How often each of ``size`` sampled runs calls a flow, as parts of what is expected in its world."""
+    times = np.resize(draws_of(runs.graph.callees[key][other]), size)
+    return relative_to(counts.get(other, np.ones(size)), times)
 
 
 def calls_by_key(runs: EstateFigures, sample: FlowSample, key: str) -> Led:
@@ -135,29 +145,6 @@ def calls_by_key(runs: EstateFigures, sample: FlowSample, key: str) -> Led:
         other = names.get(called_name(name, part, names))
         if other is not None:
             found[other] = found.get(other, 0.0) + counts.astype(float)
-    return found
-
-
-def sums_of_runs(runs: Floats, parts: Floats, rng: np.random.Generator) -> Floats:
-    """Sums over so many runs (W,) of several numbers that each run has: ``parts`` of shape (K, R) are those of R runs, with mean 1; shape (K, W).
-    Few runs are drawn one by one, of many the sums, with the variances and correlations of the parts."""
-    found = np.empty((len(parts), len(runs)))
-    few = runs <= _FEW
-    if few.any():
-        counts = np.floor(runs[few] + rng.random(int(few.sum()))).astype(np.int64)
-        picks = rng.integers(0, parts.shape[1], int(counts.sum()))
-        at = np.repeat(np.arange(len(counts)), counts)
-        for place, part in enumerate(parts):
-            found[place, few] = np.bincount(at, weights=part[picks], minlength=len(counts))
-    if not few.all():
-        many = runs[~few]
-        noise = rng.standard_normal((len(parts), len(many)))
-        if 1 < len(parts) <= _TOGETHER:
-            values, vectors = np.linalg.eigh(np.cov(parts))
-            noise = (vectors * np.sqrt(np.maximum(values, 0.0))) @ noise
-        else:
-            noise = parts.std(axis=1)[:, None] * noise
-        found[:, ~few] = np.maximum(many + np.sqrt(many) * noise, 0.0)
     return found
 
 

@@ -4,19 +4,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 
 import numpy as np
 
 from zeitbuch.core.assumptions.uncertain import draws_of
 from zeitbuch.core.passes.random_draws import Floats, sum_of_draws
 
+from .circle_samples import CircleSamples
 from .day_parts import called_name
 from .distribution import FlowSample, relative_to, seed_of
 from .estate import EstateFigures
 
 _PICKS = 2_000_000
-_ROUNDS, _CLOSE = 100, 0.005  # calls within a circle: so deep at most, so near to the exact mean
 
 
 class CalledSamples:
@@ -27,19 +27,18 @@ class CalledSamples:
         self.costs: dict[str, Floats] = {}
 
     def each_caller(self) -> Iterator[tuple[str, Floats]]:
-        """The costs of every flow that calls others, arrays of shape (R,), in the rate card's currency. Of flows whose calls do not
-        die out, costs without the calls within their circle."""
+        """The costs of every flow that calls others, arrays of shape (R,), in the rate card's currency; without end
+        where the calls do not die out."""
         graph = self.runs.graph
         for component in graph.components:
-            circle = graph.is_circle(component)
             rngs = {
                 key: np.random.Generator(np.random.SFC64(seed_of(self.runs.by[key].flow, self.runs.by[key].part) + 2))
                 for key in component
             }
             outside = {key: self._with_calls(key, frozenset(component), rngs[key]) for key in component}
             self.costs.update(outside)
-            if circle:
-                self._sample_circle(component, outside, rngs)
+            if graph.is_circle(component):
+                self.costs.update(CircleSamples(self.runs, self.draws, self.spent, component).costs_from(outside))
             for key in component:
                 if self.draws[key].counts:
                     yield key, self.costs[key]
@@ -59,25 +58,6 @@ class CalledSamples:
                 total = total + self._sum_called(counts, other, self.costs, rng)
         return total
 
-    def _sample_circle(
-        self, component: Sequence[str], outside: dict[str, Floats], rngs: dict[str, np.random.Generator]
-    ) -> None:
-        """Costs of flows that call each other: round after round one more call deep, until the means are the exact ones."""
-        inside = frozenset(component)
-        for _ in range(_ROUNDS):
-            wanted = {key: float(np.mean(draws_of(self.spent[key]))) for key in component}
-            if all(float(self.costs[key].mean()) >= wanted[key] * (1 - _CLOSE) for key in component):
-                break
-            deeper: dict[str, Floats] = {}
-            for key in component:
-                total = outside[key]
-                for name, counts in self.draws[key].counts.items():
-                    other = self._key_called(key, name)
-                    if other in inside and other is not None:
-                        total = total + self._sum_called(counts, other, self.costs, rngs[key])
-                deeper[key] = total
-            self.costs.update(deeper)
-
     def _sum_called(self, counts: Floats, other: str, costs: dict[str, Floats], rng: np.random.Generator) -> Floats:
         """For each run the sum of as many draws of the called flow's cost as there were calls."""
         theirs, total = costs[other], int(counts.sum())
@@ -86,11 +66,9 @@ class CalledSamples:
         mean = draws_of(self.spent[other])
         at_call = np.resize(mean, len(counts))
         parts = relative_to(theirs, np.resize(mean, len(theirs)))
-        # Of a circle not yet as deep as it goes, what is there so far.
-        so_far = float(theirs.mean()) / max(float(np.mean(mean)), 1e-300)
         if total > _PICKS:
             drawn = parts[rng.integers(0, len(parts), len(counts))]
-            return np.maximum(sum_of_draws(counts, 1.0, drawn), 0.0) * at_call * so_far
+            return np.maximum(sum_of_draws(counts, 1.0, drawn), 0.0) * at_call
         picks = parts[rng.integers(0, len(parts), total)]
         summed = np.bincount(np.repeat(np.arange(len(counts)), counts), weights=picks, minlength=len(counts))
-        return summed * at_call * so_far
+        return summed * at_call

@@ -27,6 +27,7 @@ from .records import RunSpread, Sampling, Spread
 
 FIRST = 1000
 _KEPT = 256
+_NO_SPREAD = 1e-18  # a variance of parts that is rounding alone
 # One for all flows of which nothing is kept: between processes, too, a batch of flows holds each of these once.
 _NO_DRAWS: Floats = np.zeros(0, np.float32)
 _NO_FIGURES: dict[str, Any] = {}
@@ -37,16 +38,18 @@ class FlowSample(Struct):
 
     ``cost`` and ``calls``: their distributions, over all that varies and all that is in doubt. ``own``: the cost of each run, kept
     where other flows are called or call. ``relative``: the costs as parts of what a run costs on average in its own world, with mean
-    1 (some that stand for all), ``variance`` that of all, ``calls_variance`` the same of the calls. ``counts``: how often each called
-    flow was called in each run. ``means`` has the passes where the exact ones do not hold, ``rounded`` what meters that round up in
+    1 (some that stand for all), ``variance`` and ``skewness`` those of all, ``calls_variance`` and ``calls_skewness`` the same of the
+    calls. ``counts``: how often each called flow was called in each run. ``means`` has the passes where the exact ones do not hold, ``rounded`` what meters that round up in
     every run count, ``called`` the model calls of each run, kept where days of a month are put together."""
 
     own: Floats
     cost: RunSpread
     relative: Floats
     variance: float
+    skewness: float
     calls: Spread
     calls_variance: float
+    calls_skewness: float
     counts: dict[str, Ints]
     means: dict[str, Pass] | None
     rounded: dict[str, float]
@@ -171,8 +174,9 @@ def draw_flow(run: FlowFigures, prices: Prices, how: Sampling, whole: bool = Tru
     rounded = _rounded_quantities(run, prices, sample, calls)
     cost = run_spread_of(own)
     relative = relative_to(own, sample.draws.of_runs(run.sums.spent))
-    calls_variance = float(relative_to(calls, sample.draws.of_runs(run.sums.calls)).var())
-    variance, relative = float(relative.var()), thinned(relative)
+    calls_variance, calls_skewness = variance_and_skewness(relative_to(calls, sample.draws.of_runs(run.sums.calls)))
+    variance, skewness = variance_and_skewness(relative)
+    relative = thinned(relative)
     kept = own if whole or counts else own[:0]
     called = calls.astype(np.float32) if run.part is not None else None
     return FlowSample(
@@ -180,8 +184,10 @@ def draw_flow(run: FlowFigures, prices: Prices, how: Sampling, whole: bool = Tru
         cost,
         relative,
         variance,
+        skewness,
         spread_of(calls),
         calls_variance,
+        calls_skewness,
         counts,
         means,
         rounded,
@@ -209,6 +215,14 @@ def relative_to(amounts: Floats, means: float | Floats) -> Floats:
     parts = np.divide(amounts, whole, out=np.ones(amounts.shape), where=whole > 0)
     mean = float(parts.mean())
     return parts / mean if mean > 0 else np.ones(amounts.shape)
+
+
+def variance_and_skewness(parts: Floats) -> tuple[float, float]:
+    """Second and standardised third central moment of some numbers; no skewness where they do not vary."""
+    off = parts - parts.mean()
+    squares = off * off
+    variance = float(squares.mean())
+    return variance, float((squares * off).mean()) / variance**1.5 if variance > _NO_SPREAD else 0.0
 
 
 def thinned(parts: Floats) -> Floats:

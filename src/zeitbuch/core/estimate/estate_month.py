@@ -16,7 +16,16 @@ from zeitbuch.core.passes.random_draws import Floats
 from .called_flows import spent_with_called
 from .called_months import CalledMonths, notes_on_circles
 from .called_samples import CalledSamples
-from .distribution import FlowSample, mixed_draws, relative_to, run_spread_of, seed_of, spread_of, thinned
+from .distribution import (
+    FlowSample,
+    mixed_draws,
+    relative_to,
+    run_spread_of,
+    seed_of,
+    spread_of,
+    thinned,
+    variance_and_skewness,
+)
 from .estate import EstateFigures, bill_runs, result_of
 from .month_draws import MonthDraws, draw_month, draw_runs, in_all_worlds, sum_of_runs
 from .records import EstateEstimate, FlowEstimate, MonthUses, Quantiles, RunSpread, Spread, Total
@@ -78,12 +87,13 @@ def joined_days(parts: Sequence[Drawn], weights: Sequence[float]) -> Drawn:
 
 
 class _Caller(Struct):
-    """Costs of the runs of a flow with those it calls: their distribution, as parts of their mean, and the variance of these;
-    ``costs`` themselves where days are put together."""
+    """Costs of the runs of a flow with those it calls: their distribution, as parts of their mean, variance and skewness of
+    these; ``costs`` themselves where days are put together."""
 
     spread: RunSpread | None
     relative: Floats
     variance: float
+    skewness: float
     costs: Floats
 
 
@@ -144,7 +154,7 @@ class EstateMonth(Struct):
             means = np.resize(draws_of(spent[key]), len(costs))
             relative = relative_to(costs, means)
             kept = costs if runs.by[key].part is not None else costs[:0]
-            found[key] = _Caller(_run_spread_or_none(costs), thinned(relative), float(relative.var()), kept)
+            found[key] = _Caller(_run_spread_or_none(costs), thinned(relative), *variance_and_skewness(relative), kept)
         return found
 
     def _draw_related(self, key: str, runs: EstateFigures, led: Sequence[Mapping[str, Floats]]) -> None:
@@ -212,12 +222,11 @@ class EstateMonth(Struct):
         if self.wanted or not one.related or one.month is None or not run.volume.runs:
             return  # of some flows alone the sum is that of their own months
         rng = np.random.Generator(np.random.SFC64(seed_of(run.flow, run.part) + 3))
-        relative, variance = (
-            (caller.relative, caller.variance) if caller is not None else (one.sample.relative, one.sample.variance)
-        )
+        shape = caller if caller is not None else one.sample
         for months in (1, 12):
             expected = in_all_worlds(run.volume.runs, self.count) * months
-            drawn = sum_of_runs(draw_runs(expected, run.volume, rng), relative, variance, rng)
+            drawn = draw_runs(expected, run.volume, rng)
+            drawn = sum_of_runs(drawn, shape.relative, shape.variance, shape.skewness, rng)
             more = in_all_worlds(spent[key], self.count) * (drawn - expected)
             if months == 1:
                 total.month = total.month + more

@@ -17,6 +17,7 @@ from .flow_figures import Sums
 _LARGE = 1e36
 _MANY = 1e15
 _FEW = 60  # runs of a month that are drawn one by one
+_LEAST_SKEWED, _MOST_SKEWED = 0.01, 3.0  # a sum less skewed is as good as normal
 
 
 class MonthDraws(Struct):
@@ -50,9 +51,9 @@ def draw_month(
         return None
     rng = np.random.Generator(np.random.SFC64(seed + 1))
     runs = draw_runs(in_all_worlds(volume.runs, count) * months, volume, rng) if drawn is None else drawn
-    parts = sum_of_runs(runs, sample.relative, sample.variance, rng)
+    parts = sum_of_runs(runs, sample.relative, sample.variance, sample.skewness, rng)
     each = in_all_worlds(sums.spent, count)
-    calls = np.maximum(runs + np.sqrt(runs * sample.calls_variance) * rng.standard_normal(count), 0.0)
+    calls = sum_of_many(runs, sample.calls_variance, sample.calls_skewness, rng.standard_normal(count))
     uses = [
         in_all_worlds(sums.calls, count) * calls,
         in_all_worlds(sums.input_tokens, count) * parts,
@@ -78,11 +79,27 @@ def draw_runs(expected: Floats, volume: Volume, rng: np.random.Generator) -> Flo
     return drawn
 
 
-def sum_of_runs(runs: Floats, relative: Floats, variance: float, rng: np.random.Generator) -> Floats:
-    """What so many runs cost together, as parts of what one costs on average: runs drawn one by one where they are few."""
-    if not len(relative) or not 0 < float(runs.max()) <= _FEW:
-        total: Floats = np.maximum(runs + np.sqrt(runs * variance) * rng.standard_normal(len(runs)), 0.0)
-        return total
-    counts = np.floor(runs + rng.random(len(runs))).astype(np.int64)
-    picks = relative[rng.integers(0, len(relative), int(counts.sum()))]
-    return np.bincount(np.repeat(np.arange(len(runs)), counts), weights=picks, minlength=len(runs))
+def sum_of_runs(runs: Floats, relative: Floats, variance: float, skewness: float, rng: np.random.Generator) -> Floats:
+    """What so many runs cost together, as parts of what one costs on average: few runs drawn one by one, of many the sum, with the
+    variance and the skewness that it has."""
+    few = runs <= (_FEW if len(relative) else 0)
+    total = np.zeros(len(runs))
+    if few.any():
+        counts = np.floor(runs[few] + rng.random(int(few.sum()))).astype(np.int64)
+        picks = relative[rng.integers(0, max(1, len(relative)), int(counts.sum()))]
+        total[few] = np.bincount(np.repeat(np.arange(len(counts)), counts), weights=picks, minlength=len(counts))
+    if not few.all():
+        many = runs[~few]
+        total[~few] = sum_of_many(many, variance, skewness, rng.standard_normal(len(many)))
+    return total
+
+
+def sum_of_many(runs: Floats, variance: float | Floats, skewness: float | Floats, noise: Floats) -> Floats:
+    """Sums of so many independent numbers of mean 1, never below 0, from standard normal ``noise``: of n the mean is n, the variance n times,
+    the skewness 1/sqrt(n) of that of one. A skewed sum is taken as gamma distributed, by the cubes of Wilson and Hilferty (1931)."""
+    bent = np.clip(skewness / np.sqrt(np.maximum(runs, 1.0)), -_MOST_SKEWED, _MOST_SKEWED)
+    if float(np.abs(bent).max(initial=0.0)) > _LEAST_SKEWED:
+        safe = np.where(np.abs(bent) < _LEAST_SKEWED, _LEAST_SKEWED, bent)
+        noise = (np.maximum(1 + safe / 6 * (noise - safe / 6), 0.0) ** 3 - 1) * 2 / safe
+    total: Floats = np.maximum(runs + np.sqrt(runs * variance) * noise, 0.0)
+    return total
