@@ -253,3 +253,64 @@ def test_what_no_pass_comes_to_runs_before_nothing() -> None:
         link("g", "last"),
     ]
     assert Reachability(Graph(flow([steps[0], *cases, steps[4]], links))).always_before("last") == ["start", "g", "d"]
+
+
+def _circle(*extra: Trigger) -> Flow:
+    """Fetch, and decide: again, or send."""
+    links = [link("start", "a"), link("a", "d"), link("d", "a", "case", "again"), link("d", "s", "case", "done")]
+    f = flow([step("a", "http"), step("d", "decide"), step("s", "send")], links)
+    return structs.replace(f, triggers=(START, *extra)) if extra else f
+
+
+def test_a_case_that_is_always_taken_back_has_no_end() -> None:
+    """Of a decision that is left open another case is taken at last, of one that is given none."""
+    story = _told(_circle(), Given(cases={"d": ("again",)}))
+    assert story.ends == "2 steps run for certain. It goes round without end while this is so."
+    assert _told(_circle(), Given()).ends == "2 steps run for certain, 1 perhaps. It ends behind 3 ‘S’."
+    # What another trigger starts, where the case is not asked for, is no end of the circle.
+    other = structs.replace(_circle(SECOND), links=(*_circle().links, link("second", "s")))
+    told = WhatIfSimulation(Graph(other), Given(cases={"d": ("again",)}))
+    assert told.tell_story().ends.endswith("It ends behind 3 ‘S’. It may go round without end while this is so.")
+    assert told.goes_through == "perhaps"
+
+
+def test_a_failure_that_is_tried_for_ever_does_not_go_through() -> None:
+    """Fetch; when it fails wait, and fetch again. If it fails each time nothing else ever happens."""
+    links = [link("start", "a"), link("a", "w", "error"), link("w", "a"), link("a", "s")]
+    f = flow([step("a", "http"), step("w", "wait"), step("s", "send")], links)
+    told = WhatIfSimulation(Graph(f), Given(fails=frozenset({"a"})))
+    assert told.tell_story().ends == "2 steps run for certain. It goes round without end while this is so."
+    assert told.goes_through == "not"
+    assert WhatIfSimulation(Graph(f), Given()).goes_through == "certain"
+
+
+def test_what_follows_a_block_that_has_no_end_is_open() -> None:
+    links = [link("start", "g"), link("d", "d", "case", "again"), link("d", "x", "case", "on"), link("g", "z")]
+    steps = [step("g", "guard"), step("d", "decide", scope="g"), step("x", "http", scope="g"), step("z", "http")]
+    story = _told(flow(steps, links), Given(cases={"d": ("again",)}))
+    assert {event.id: event.odds for event in story.events} == {
+        "g": "certain", "d": "certain", "x": "not", "z": "perhaps",
+    }  # fmt: skip
+    assert story.events[0].words == "What is in it goes round without end while this is so; what follows is open."
+    assert story.ends.endswith("It ends behind 2 ‘Z’. It may go round without end while this is so.")
+
+
+def test_of_several_passes_each_fails_or_does_not() -> None:
+    """A block to which two cases' ways come as two passes: one may fail and the other may not, so that what waits for both runs."""
+    steps = [step("d", "decide", inclusive=True), step("x"), step("y"), step("g", "guard", join="each")]
+    steps += [step("c", "decide", scope="g"), step("f", "http", scope="g"), step("k", "http", scope="g")]
+    steps += [step("good"), step("bad"), step("both", join="all")]
+    links = [
+        link("start", "d"),
+        link("d", "x", "case", "x"),
+        link("d", "y", "case", "y"),
+        link("x", "g"),
+        link("y", "g"),
+    ]
+    links += [link("c", "f", "case", "f"), link("c", "k", "case", "k")]
+    links += [link("g", "good"), link("g", "bad", "error"), link("good", "both"), link("bad", "both")]
+    given_ = Given(fails=frozenset({"f"}))
+    odds = {event.id: event.odds for event in _told(flow(steps, links), given_).events}
+    assert odds["both"] == "perhaps"
+    one = flow(steps, [way for way in links if way.source != "y"])
+    assert {event.id: event.odds for event in _told(one, given_).events}["both"] == "not"

@@ -19,10 +19,9 @@ from zeitbuch.core.passes.compiler import Planner
 from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, edges_of_tie, ends_run, fold_tie
 
 _WAYS = 4096  # of open decisions of one level that are tried one by one
-Outcome = Literal[
-    "through", "lost", "ended"
-]  # of a level: it is done, something in it failed and nothing took that, it ended the run
-_OUTCOMES: tuple[Outcome, ...] = ("through", "lost", "ended")
+# Of a level: it is done, something in it failed and nothing took that, it ended the run, it goes round for ever.
+Outcome = Literal["through", "lost", "ended", "endless"]
+_OUTCOMES: tuple[Outcome, ...] = ("through", "lost", "ended", "endless")
 _TRIGGER = "\x00trigger"  # where the trigger that starts the run leads
 _SEVERAL = "\x00several "  # behind the id of a decision, with the number of its passes
 _INSIDE = "\x00inside "  # with the id of a block: what comes of it
@@ -37,11 +36,11 @@ class Given(Struct):
 
 
 class LevelRun(Struct):
-    """What ran on one level, and what came of it; ``endless``: its cases lead back again and again."""
+    """What ran on one level, and what came of it; ``turning``: what was chosen in rounds that lead back to themselves; none without any."""
 
     ran: set[str]
     outcome: Outcome = "through"
-    endless: bool = False
+    turning: frozenset[str] | None = None
 
 
 def label_of(link: Link) -> str:
@@ -49,6 +48,7 @@ def label_of(link: Link) -> str:
 
 
 Options = Sequence[frozenset[int]]
+Chosen = dict[str, frozenset[int]]  # options by the names they were chosen for
 
 
 class Choices:
@@ -58,10 +58,13 @@ class Choices:
     def __init__(self, said: Sequence[int]) -> None:
         self.said = said
         self.made: list[tuple[int, int]] = []  # in their order: which option, and of how many
-        self.known: dict[str, frozenset[int]] = {}
+        self.known: Chosen = {}
+        self.asked: set[str] = set()  # since it was emptied last
 
     def choose(self, name: str, options: Options) -> frozenset[int]:
         """The option for a name, the same whenever it is asked for."""
+        if len(options) > 1:
+            self.asked.add(name)
         if name not in self.known:
             place = len(self.made)
             number = self.said[place] if place < len(self.said) else 0
@@ -91,14 +94,16 @@ class PossibleRuns:
         if id(stage) in self.tried:
             return self.tried[id(stage)]
         runs: list[LevelRun] = []
+        chosen: list[Chosen] = []
         said: list[int] | None = []
         while said is not None:
             if len(runs) == _WAYS:
                 raise _too_many()
             choices = Choices(said)
             runs.append(self._run_once(stage, choices))
+            chosen.append(choices.known)
             said = choices.next_said()
-        self.tried[id(stage)] = _with_ends(runs)
+        self.tried[id(stage)] = _with_ends(runs, chosen, stage is self.plan.top)
         return self.tried[id(stage)]
 
     def outcomes_of(self, node: Node) -> list[Outcome]:
@@ -134,14 +139,16 @@ class PossibleRuns:
 
     # -- what is open ----------------------------------------------------------------------------------------------
 
-    def _outcome(self, node: Node, choices: Choices) -> Outcome:
-        """What comes of a step in one run."""
+    def _outcomes(self, node: Node, choices: Choices, passes: int) -> tuple[Outcome, ...]:
+        """What comes of a step in one run: of each of several passes something of its own."""
         outcomes = self.outcomes_of(node)
         if len(outcomes) == 1:
-            return outcomes[0]
-        options = [frozenset({_OUTCOMES.index(one)}) for one in outcomes]
-        (number,) = choices.choose(_INSIDE + node.step.id, options)
-        return _OUTCOMES[number]
+            return (outcomes[0],)
+        numbers = [_OUTCOMES.index(one) for one in outcomes]
+        most = min(passes, len(outcomes))
+        options = [frozenset(some) for count in range(1, most + 1) for some in combinations(numbers, count)]
+        chosen = choices.choose(f"{_INSIDE}{node.step.id}{_SEVERAL}{most}", options)
+        return tuple(_OUTCOMES[number] for number in sorted(chosen))
 
     def _case_options(self, stage: Stage, node: Node) -> Options:
         """The edges of the cases that a decision may take, for each way in which it may go; worked out once."""
@@ -171,14 +178,18 @@ class PossibleRuns:
         run = LevelRun(set())
         begun: Container[int] = self._begun_at(stage, choices)
         places = {node.step.id: place for place, node in enumerate(stage.nodes)}
-        rounds: set[frozenset[int]] = set()
+        rounds: dict[frozenset[int], set[str]] = {}  # what was chosen in the round that began so
         while True:  # what ways back bring begins the next round
+            choices.asked = set()
             backs = self._sweep_level(stage, begun, run, choices)
+            rounds |= {begun: choices.asked} if isinstance(begun, frozenset) else {}
             begun = frozenset([places[target] for target in backs])
-            run.endless = begun in rounds
-            if not backs or run.endless:
+            if not backs:
                 return run
-            rounds.add(begun)
+            if begun in rounds:
+                again = list(rounds).index(begun)
+                run.turning = frozenset[str]().union(*list(rounds.values())[again:])
+                return run
 
     def _sweep_level(self, stage: Stage, begun: Container[int], run: LevelRun, choices: Choices) -> set[str]:
         """Goes once through a level; the steps that ways back lead to."""
@@ -213,17 +224,15 @@ class PossibleRuns:
         fails and goes on as if nothing had happened takes a case as well."""
         if node.enabled:
             run.ran.add(node.step.id)
-        outcome = self._outcome(node, choices)
-        if outcome == "ended" or (ends_run(node.step) and outcome == "through"):
-            run.outcome = "ended"  # a run that has ended fails no more
-        elif outcome == "lost" and not node.keeps_failures and run.outcome != "ended":
-            run.outcome = "lost"
-        if outcome == "ended":
-            return
-        for way in node.ways:
-            if self._is_taken(node, way, outcome == "lost"):
-                is_case = way.share is not None and node.decides and (outcome != "lost" or way.plain)
-                taken[way.edge] = self._taking(stage, node, way, choices, passes) if is_case else passes
+        outcomes = self._outcomes(node, choices, passes)
+        each = passes - len(outcomes) + 1
+        for outcome in outcomes:
+            _note_outcome(run, node, outcome)
+            for way in node.ways if outcome in ("through", "lost") else ():
+                if self._is_taken(node, way, outcome == "lost"):
+                    is_case = way.share is not None and node.decides and (outcome != "lost" or way.plain)
+                    more = self._taking(stage, node, way, choices, each) if is_case else each
+                    taken[way.edge] = min(passes, taken.get(way.edge, 0) + more)
 
     def _taking(self, stage: Stage, node: Node, way: Way, choices: Choices, passes: int) -> int:
         """How many of the passes take a case: each takes one of its own."""
@@ -251,6 +260,16 @@ class PossibleRuns:
         return way.success and (node.enabled or way.plain) and not self.makes_nothing(node)
 
 
+def _note_outcome(run: LevelRun, node: Node, outcome: Outcome) -> None:
+    """What comes of a level by what comes of a step: a run that has ended fails no more."""
+    if outcome == "ended" or (ends_run(node.step) and outcome == "through"):
+        run.outcome = "ended"
+    elif outcome == "lost" and not node.keeps_failures and run.outcome != "ended":
+        run.outcome = "lost"
+    elif outcome == "endless" and run.outcome == "through":
+        run.outcome = "endless"
+
+
 def _passes_of(tie: JoinTree | int, alive: dict[int, int]) -> int:
     """The passes that come by ways that meet."""
 
@@ -262,15 +281,25 @@ def _passes_of(tie: JoinTree | int, alive: dict[int, int]) -> int:
     return fold_tie(tie, lambda edge: alive.get(edge, 0), of_both)
 
 
-def _with_ends(runs: list[LevelRun]) -> list[LevelRun]:
-    """What goes round takes another case at last: it ends as one of the other runs does, whatever runs then."""
-    outcomes = dict.fromkeys(run.outcome for run in runs if not run.endless)
-    if not outcomes:
-        return runs
-    found = [run for run in runs if not run.endless]
-    for run in runs:
-        if run.endless:
-            found += [LevelRun(run.ran, outcome) for outcome in outcomes]
+def _with_ends(runs: list[LevelRun], chosen: list[Chosen], outermost: bool) -> list[LevelRun]:
+    """What goes round takes another case at last, where one is open: it ends as a run does in which all else is chosen as in it, whatever runs
+    then. Where none ends it goes round for ever; of a block it is not known whether a builder ends it some time."""
+    ending = [(run, known) for run, known in zip(runs, chosen, strict=True) if run.turning is None]
+    found = [run for run, _ in ending]
+    every = len({run.outcome for run in found})
+    for run, had in zip(runs, chosen, strict=True):
+        if run.turning is None:
+            continue
+        fixed = {name: option for name, option in had.items() if name not in run.turning}
+        outcomes: dict[Outcome, None] = {}
+        for other, known in ending:
+            if len(outcomes) == every:
+                break
+            if all(known.get(name, option) == option for name, option in fixed.items()):
+                outcomes[other.outcome] = None
+        if not outcomes and run.outcome == "through":
+            outcomes = {"endless": None} if outermost else {"through": None, "endless": None}
+        found += [LevelRun(run.ran, outcome) for outcome in outcomes or (run.outcome,)]
     return found
 
 

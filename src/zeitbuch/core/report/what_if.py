@@ -122,7 +122,7 @@ class WhatIfSimulation:
     def goes_through(self) -> Odds:
         """Whether a run comes to its end: in every way that it can go, in some, or in none."""
         runs = self.runs.of_level(self.runs.plan.top)
-        through = sum(run.outcome != "lost" for run in runs)
+        through = sum(run.outcome not in ("lost", "endless") for run in runs)
         return "certain" if through == len(runs) else "perhaps" if through else "not"
 
     # -- which steps run -------------------------------------------------------------------------------------------
@@ -164,8 +164,14 @@ class WhatIfSimulation:
             node = self.nodes.get(step.id)
             if node is not None and self.runs.is_idle(node):
                 return "It has nothing to go over, and the run goes on behind it."
-            if node is not None and self.runs.outcomes_of(node) == ["lost"]:
+            outcomes = self.runs.outcomes_of(node) if node is not None else []
+            if outcomes == ["lost"]:
                 return self._failing_words("It fails with what is in it", step)
+            if "endless" in outcomes:
+                sure = outcomes == ["through", "endless"] and node is not None and self._goes_round(node)
+                return (
+                    f"What is in it {'goes' if sure else 'may go'} round {self._while_words()}; what follows is open."
+                )
         if step.kind == "decide":
             return self._decision_words(step, graph)
         words = step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
@@ -200,7 +206,7 @@ class WhatIfSimulation:
         last = [
             node
             for node in top.nodes
-            if all(way.back for way in node.ways) or self.runs.makes_nothing(node) or self._stops(node) != "not"
+            if _leads_back_at_most(node) or self.runs.makes_nothing(node) or self._stops(node) != "not"
         ]
         odds = {node.step.id: self.odds.get(node.step.id) for node in last}
         for node in last:
@@ -217,7 +223,19 @@ class WhatIfSimulation:
             words += f" The run ends behind {join_words(sure)}."
         if may:
             words += f" It {'may also end' if sure else 'ends'} behind {join_words(may, 'or')}."
+        endless = [run.outcome == "endless" for run in self.runs.of_level(top)]
+        if any(endless):
+            words += f" It {'goes' if all(endless) else 'may go'} round {self._while_words()}."
         return words
+
+    def _while_words(self) -> str:
+        given = self.given.cases or self.given.fails or self.given.empty
+        return "without end while this is so" if given else "without end"
+
+    def _goes_round(self, node: Node) -> bool:
+        """Whether every way through a block goes round for ever."""
+        runs = self.runs.of_level(node.inner) if node.inner is not None else []
+        return 2 * sum(run.outcome == "endless" for run in runs) == len(runs)
 
     def _stops(self, node: Node) -> Odds:
         """Whether nothing goes on behind a step for what comes of it."""
@@ -238,3 +256,9 @@ class WhatIfSimulation:
         if counts["perhaps"]:
             parts.append(f"{counts['perhaps']} perhaps")
         return parts
+
+
+def _leads_back_at_most(node: Node) -> bool:
+    """Whether a run may end behind a step: no way leads on, and what succeeds does not go back each time."""
+    always = any(way.back and way.success and way.share is None for way in node.ways)
+    return not always and all(way.back for way in node.ways)
