@@ -324,6 +324,25 @@ def unreached(made: Maker, rng: random.Random, flows: list[Json]) -> None:
     made.flow["steps"].append({"id": "alone", "kind": "write", "name": "Old step", "effect": "write"})
 
 
+def unmet_join(made: Maker, rng: random.Random, flows: list[Json]) -> None:
+    """A step that waits for both cases of a decision of its own, before the first step."""
+    way = next(one for one in made.flow["links"] if one["source"] == made.flow["triggers"][0]["id"])
+    first, way["target"] = way["target"], "choice"
+    names = {"choice": "Which desk?", "east": "East desk", "west": "West desk", "both": "Both desks"}
+    made.flow["steps"] += [
+        {"id": key, "kind": "decide" if key == "choice" else "shape", "name": name} for key, name in names.items()
+    ]
+    made.flow["steps"][-1] |= {"kind": "join", "join": "all"}
+    made.flow["links"] += [
+        {"source": "choice", "target": key, "role": "case", "label": key} for key in ("east", "west")
+    ]
+    made.flow["links"] += [
+        {"source": "east", "target": "both"},
+        {"source": "west", "target": "both"},
+        {"source": "both", "target": first},
+    ]
+
+
 def leading_end(made: Maker, rng: random.Random, flows: list[Json]) -> None:
     steps = {step["id"] for step in made.flow["steps"] if not step.get("scope")}
     ways = [one for one in made.flow["links"] if one.get("role", "next") == "next"]
@@ -661,6 +680,7 @@ PLANTS: dict[str, Plant] = {
     "drive_path": Plant(drive_path, ("local-address",)),
     "test_recipient": Plant(test_recipient, ("test-recipient",), "", False),
     "unreached": Plant(unreached, ("step-unreached",)),
+    "unmet_join": Plant(unmet_join, ("join-unmet",), "", False),
     "leading_end": Plant(leading_end, ("end-goes-on",)),
     "source_off": Plant(source_off, ("source-off",)),
     "unused_connection": Plant(unused_connection, ("connection-unused",)),

@@ -94,6 +94,13 @@ def case(target: str, label: str, **more: Any) -> Link:
     return Link(source="d", target=target, role="case", label=label, **more)
 
 
+def parted(role: Any) -> tuple[Link, ...]:
+    """Ways from ‘D’ to ‘A’, one more of some role to ‘B’, and on from both to ‘J’ and ‘Z’."""
+    first = case("a", "a") if role == "case" else Link(source="d", target="a")
+    ways = [("t", "d"), ("a", "j"), ("b", "j"), ("j", "z")]
+    return (*[Link(source=a, target=b) for a, b in ways], first, Link(source="d", target="b", role=role, label="b"))
+
+
 REST = case("z", "", otherwise=True)
 ASKS = "Answer emergency, routine or notours."
 
@@ -133,6 +140,17 @@ CASES: dict[str, tuple[list[Flow], list[Flow]]] = {
     "step-unreached": (
         [flow(step("a"), step("b"), links=(Link(source="t", target="a"),))],
         [flow(step("a"), step("b"))],
+    ),
+    "join-unmet": (
+        [
+            flow(step("d", "decide"), step("a"), step("b"), step("j", join="all"), step("z"), links=parted("case")),
+            flow(step("d"), step("a"), step("b"), step("j", join="all"), step("z"), links=parted("error")),
+        ],
+        [
+            flow(step("d", "decide"), step("a"), step("b"), step("j", join="once"), step("z"), links=parted("case")),
+            flow(step("d"), step("a"), step("b"), step("j", join="all"), step("z"), links=parted("next")),
+            flow(step("d", "decide", inclusive=True), step("a"), step("b"), step("j", join="all"), step("z"), links=parted("case")),
+        ],
     ),
     "source-off": (
         [flow(step("a", enabled=False), step("b", inputs=(takes("a"),)))],

@@ -66,6 +66,11 @@ SECOND: dict[str, tuple[list[Flow], list[Flow]]] = {
     "empty-role": ([flow(step("a", effect="spend", inputs=(given("sum", "", role="amount"),)))], [flow(step("a", effect="spend", inputs=(given("sum", 0, role="amount"),)))]),
     "test-recipient": ([flow(step("a", "send", effect="send", inputs=(given("cc", "Jane.Doe@ferry.example"),)))], []),
     "step-unreached": ([flow(step("a"), step("b"), step("c"), links=path("t", "a"))], [flow(step("a"), step("n", "note"), links=path("t", "a"))]),
+    "join-unmet": (
+        [flow(step("a"), step("b"), step("j", join="all"), triggers=(Trigger(id="t", kind="form"), Trigger(id="u", kind="manual")),
+              links=(*path("t", "a", "j"), *path("u", "b", "j")))],
+        [flow(step("a"), step("b"), step("j", join="all"), links=(*path("t", "a", "j"), *path("t", "b", "j")))],
+    ),
     "end-goes-on": (
         [flow(step("e", "end", ends="run"), step("b"), links=(*path("t", "e"), Link(source="e", target="b", role="error")))],
         [flow(step("e", "end", enabled=False), step("b"), links=path("t", "e", "b")), flow(step("e", "end"), step("b", enabled=False), links=path("t", "e", "b"))],

@@ -43,6 +43,7 @@ EXAMPLES: dict[str, str] = {
     "flows-call-each-other": "the flows ‘Intake’ -> ‘Sorting’ -> ‘Intake’ call each other: a run may never end",
     "handler-missing": "other flows hand their failures to ‘Fault watch’, this one to nobody",
     "input-empty": "‘Read the lists’ has nothing for table",
+    "join-unmet": "‘Both desks’ waits for all of its ways, from ‘East desk’ and ‘West desk’, and no run takes them together: it never runs",
     "json-for-nobody": "‘Read the meter’ is asked for JSON, and ‘Send it’ takes it as it is: nobody reads its fields",
     "label-not-asked": "‘Which meter?’ waits for ‘quarantine’: not named in the prompt of ‘Read the meter’",
     "label-spelled-otherwise": "‘Read the meter’ is told to answer ‘exitramp’, ‘Which meter?’ waits for ‘exit ramp’",

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.words import join_words
+from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 
 from ..records import Check, Hit
 from ..views import FlowView
@@ -134,6 +135,19 @@ def _unreached(view: FlowView) -> Iterator[Hit]:
         yield Hit(lost[0], f"no way leads to {names}")
 
 
+def _never_met(view: FlowView) -> Iterator[Hit]:
+    """Steps that wait for ways of which a run takes only some: two cases, two triggers, what succeeds and what fails."""
+    waiting = [step for step in view.steps if step.join == "all"]
+    running = steps_that_may_run(view.graph) if waiting else frozenset[str]()
+    for step in waiting:
+        sources = [link.source for link in view.graph.flow.links if link.target == step.id and link.role != "attach"]
+        if step.id in running or not all(key in running or key in view.graph.triggers for key in sources):
+            continue  # what is before it does not run either
+        names = [quote_name(view.graph.names[key]) for key in dict.fromkeys(sources)]
+        told = f"{quote_name(step.title)} waits for all of its ways, from {join_words(names)}, and no run takes them together: it never runs"
+        yield Hit(step, told, False)
+
+
 def _behind_ends(view: FlowView) -> Iterator[Hit]:
     for end in view.of_kind("end"):
         ways = [link for link in view.graph.leaving.get(end.id, ()) if link.role != "attach"]
@@ -218,6 +232,11 @@ CHECKS: tuple[Check, ...] = (
           "The ways from all triggers are followed.",
           "Steps that only a condition that never holds leads to.",
           "Link it, or take it out.", _unreached),
+    Check("join-unmet", "high", "a step waits for ways that no run takes together",
+          "The step and all behind it never run, and no failure tells of it.",
+          "Steps of which the export says that they wait for all their ways, where a run takes only some: one of two cases, of two triggers, what succeeds or what fails.",
+          "Builders for which a way that is not taken counts as come: say so in the dialect, or accept it with a reason. Ways that conditions exclude.",
+          "Let it go on with whatever comes (`once`, or `each`), or let the ways part where both are taken.", _never_met),
     Check("end-goes-on", "medium", "a way leads on from an end",
           "Whether what is behind it runs depends on the platform: it is done and paid for, or never.",
           "Links that leave an end which is switched on, to steps that are switched on.",
