@@ -6,11 +6,14 @@ from __future__ import annotations
 import datetime as dt
 import math
 import random
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cache
+from itertools import repeat
 from typing import Any
 
+import numpy as np
 from msgspec import structs
 
 from builders import ask, flow, link, step
@@ -24,6 +27,7 @@ FIRST = dt.date(2026, 10, 1)
 DAYS = [FIRST + dt.timedelta(place) for place in range(61)]
 SPLIT = dt.date(2026, 11, 1)  # fitted before, predicted from here on
 MODELS = tuple(PRICES)
+Sizes = Callable[[float, float], int]  # tokens, of mean and spread
 TITLES = (
     "Berth notices",
     "Cargo papers",
@@ -168,8 +172,16 @@ def _poisson(rng: random.Random, mean: float) -> int:
     return count
 
 
-def _size(rng: random.Random, mean: float, spread: float) -> int:
-    return max(1, round(rng.lognormvariate(*_lognormal(mean, spread))))
+def _sizes(rng: random.Random) -> Sizes:
+    """Draws log-normal sizes, from normal numbers that are made many at once: worlds take hundreds of thousands."""
+    many = np.random.default_rng(rng.getrandbits(64))
+    normal = (one for _ in repeat(None) for one in many.standard_normal(4096).tolist())
+
+    def size(mean: float, spread: float) -> int:
+        mu, sigma = _lognormal(mean, spread)
+        return max(1, round(math.exp(mu + sigma * next(normal))))
+
+    return size
 
 
 @cache
@@ -179,6 +191,7 @@ def _lognormal(mean: float, spread: float) -> tuple[float, float]:
 
 
 def simulate(world: World, plans: list[Blueprint], rng: random.Random, days: list[dt.date] = DAYS) -> None:
+    size = _sizes(rng)
     for plan in plans:
         for day in days:
             mean = plan.rate * (plan.weekend if day.weekday() > 4 else 1.0)
@@ -186,26 +199,28 @@ def simulate(world: World, plans: list[Blueprint], rng: random.Random, days: lis
             for number in range(many):
                 hour = plan.hour if plan.hour is not None else rng.randint(0, 23)
                 moment = dt.datetime.combine(day, dt.time(hour, rng.randint(0, 50), rng.randint(0, 59)))
-                _run(world, plan, rng, moment, f"{plan.id}-{day}-{number}")
+                _run(world, plan, rng, size, moment, f"{plan.id}-{day}-{number}")
 
 
-def _run(world: World, plan: Blueprint, rng: random.Random, moment: dt.datetime, run: str) -> None:
+def _run(world: World, plan: Blueprint, rng: random.Random, size: Sizes, moment: dt.datetime, run: str) -> None:
     for block in plan.blocks:
         if block.kind == "call":
-            _make(world, plan, rng, moment, run, block.calls[0])
+            _make(world, plan, rng, size, moment, run, block.calls[0])
         elif block.kind == "loop":
             for _ in range(_poisson(rng, block.items)):
-                _make(world, plan, rng, moment, run, block.calls[0])
+                _make(world, plan, rng, size, moment, run, block.calls[0])
         else:
-            _make(world, plan, rng, moment, run, rng.choices(block.calls, block.shares)[0])
+            _make(world, plan, rng, size, moment, run, rng.choices(block.calls, block.shares)[0])
 
 
-def _make(world: World, plan: Blueprint, rng: random.Random, moment: dt.datetime, run: str, call: Call) -> None:
+def _make(
+    world: World, plan: Blueprint, rng: random.Random, size: Sizes, moment: dt.datetime, run: str, call: Call
+) -> None:
     for _ in range(1 + call.retries):
         many = 1 + _poisson(rng, call.turns - 1) if call.turns else 1
         failed = rng.random() < call.failure
         for turn in range(many):
-            tokens_in, tokens_out = _size(rng, call.tokens_in, call.spread), _size(rng, call.tokens_out, call.spread)
+            tokens_in, tokens_out = size(call.tokens_in, call.spread), size(call.tokens_out, call.spread)
             line: dict[str, Any] = {
                 "time": moment, "environment": "prod", "host": "harbour", "flow": plan.name, "run": run, "step": call.id, "model": call.model,
                 "tokens_in": tokens_in, "tokens_out": tokens_out, "cost": price(call.model, tokens_in, tokens_out),
