@@ -11,6 +11,7 @@ from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
+from zeitbuch.readers.dialects.trial import Untouched, untouched_places
 from zeitbuch.readers.infer.claims import Claim
 from zeitbuch.readers.infer.propose import Proposal
 from zeitbuch.readers.infer.suggest import Suggestion
@@ -35,7 +36,7 @@ class Consequence(NamedTuple):
     """What a dialect makes of the files. ``runs`` by the clock and ``calls`` of models a month count what is known: ``unknown`` flows
     start by something that the files give no number for; ``assumed``: some of it rests on defaults. ``outside`` counts steps by what
     they may do, ``unclassified`` those of which nobody knows it; ``doubts`` are the claims that would change most, the largest first;
-    ``left_out`` documents pass a limit and are in none of the numbers."""
+    ``left_out`` documents pass a limit and are in none of the numbers; ``untouched`` are places of the export that it has no rule for."""
 
     flows: int
     runs: float
@@ -47,6 +48,7 @@ class Consequence(NamedTuple):
     unclassified: int
     doubts: tuple[Claim, ...]
     left_out: int
+    untouched: tuple[Untouched, ...]
 
 
 def weigh_consequence(session: Session, proposal: Proposal, month: str) -> Consequence:
@@ -67,6 +69,7 @@ def weigh_consequence(session: Session, proposal: Proposal, month: str) -> Conse
         unclassified=sum(step.kind == "other" for flow in estate.flows for step in flow.steps),
         doubts=_largest_doubts(made, estate),
         left_out=left_out,
+        untouched=tuple(untouched_places(estate.flows)),
     )
 
 

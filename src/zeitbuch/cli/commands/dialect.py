@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from functools import partial
 
 from zeitbuch.app.dialect_answers import AnswersInFile, allowed_answers
-from zeitbuch.app.dialect_consequence import weigh_consequence
+from zeitbuch.app.dialect_consequence import Consequence, weigh_consequence
 from zeitbuch.app.dialects import (
     AskOwner,
     compared_table,
@@ -62,9 +62,10 @@ def _suggest_dialect(args: argparse.Namespace) -> int:
         ask.refuse_rest("a question of this proposal or to what an operation is")
     if proposal is None:
         return report_problems(problems, args, WRONG)
-    write_output(spell_dialect(proposal.made, proposal.used), args.output)
+    found = weigh_consequence(session, proposal, month)
+    write_output(spell_dialect(proposal.made, proposal.used, found.untouched), args.output)
     if not args.quiet:
-        for line in [*_proposal_lines(proposal), *_consequence_lines(session, proposal, month)]:
+        for line in [*_proposal_lines(proposal), *_consequence_lines(found, proposal, month)]:
             say(line, keep_lines=True)
         if args.output:
             say(f"next: zeitbuch dialect test {args.source[0]} --dialect {args.output}")
@@ -111,9 +112,8 @@ def _workspace_month() -> str:
     return workspace.load_workspace(workspace_file()).month
 
 
-def _consequence_lines(session: Session, proposal: Proposal, month: str) -> list[str]:
+def _consequence_lines(found: Consequence, proposal: Proposal, month: str) -> list[str]:
     """What the proposal means for money and safety, and what would change that most."""
-    found = weigh_consequence(session, proposal, month)
     outside = ", ".join(
         f"{count_words(number, 'step')} that {_MAY[effect]}" for effect, number in found.outside.items() if number
     )

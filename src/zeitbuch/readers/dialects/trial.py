@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
 from msgspec import Struct
@@ -37,10 +37,11 @@ class RuleTrial(NamedTuple):
 
 
 class Untouched(NamedTuple):
-    """A place of the export that no rule touches (lists as ``*``), and how many values hang on it."""
+    """A place of the export that no rule touches (lists as ``*``), how many values hang on it, and one of them where they are plain."""
 
     place: str
     values: int
+    example: str = ""
 
 
 class DialectTrial(NamedTuple):
@@ -125,7 +126,7 @@ def try_dialect(dialect: Dialect, documents: Iterable[tuple[str, Any]], limits: 
         len(watch.read),
         rules,
         list(_suspicions(dialect, watch, rules)),
-        _untouched(watch.read),
+        untouched_places(watch.read),
         watch.read,
     )
 
@@ -326,21 +327,28 @@ def _key_of_ends(ends: list[str], records: list[dict[str, Any]]) -> Key | None:
     return Key(name, share) if share >= 0.5 else None
 
 
-def _untouched(flows: list[Flow]) -> list[Untouched]:
+def untouched_places(flows: Iterable[Flow]) -> list[Untouched]:
+    """What of flows no rule of their dialect touches, what most hangs on first."""
     counts: Counter[str] = Counter()
+    examples: dict[str, str] = {}
     for flow in flows:
-        for prefix, rest in (("flow", flow.unread), ("around", flow.around)):
-            _count_places(prefix, rest, counts)
-        for unread in [step.unread for step in flow.steps] + [trigger.unread for trigger in flow.triggers]:
-            _count_places("step", unread, counts)
-    return [Untouched(place, values) for place, values in sorted(counts.items(), key=lambda item: (-item[1], item[0]))]
+        parts = [("flow", flow.unread), ("around", flow.around)]
+        parts += [("step", one.unread) for one in flow.steps]
+        parts += [("step", one.unread) for one in flow.triggers]
+        for prefix, rest in parts:
+            for place, value in _places_of(prefix, rest):
+                counts[place] += max(1, count_values(value))
+                if place not in examples and (said := as_text(value)):
+                    examples[place] = said
+    ranked = sorted(counts.items(), key=lambda item: (-item[1], item[0]))
+    return [Untouched(place, values, examples.get(place, "")) for place, values in ranked]
 
 
-def _count_places(prefix: str, rest: Any, counts: Counter[str]) -> None:
-    """The places of what was not read, two keys deep, with the number of values at and below each."""
+def _places_of(prefix: str, rest: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
+    """The places of what was not read, two keys deep, with what stands there."""
     for key, value in rest.items():
         if isinstance(value, dict) and value:
             for inner, item in value.items():
-                counts[f"{prefix}: {key}.{inner}"] += max(1, count_values(item))
+                yield f"{prefix}: {key}.{inner}", item
         else:
-            counts[f"{prefix}: {key}" + (".*" if isinstance(value, list) else "")] += max(1, count_values(value))
+            yield f"{prefix}: {key}" + (".*" if isinstance(value, list) else ""), value

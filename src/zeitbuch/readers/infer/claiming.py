@@ -120,7 +120,9 @@ def claim_flow(e: Evidence, given: dict[str, Any]) -> None:
             "word": surroundings.is_word_for("state", path),
             "known": sum(map(bool, said)) / max(1, len(said)),
             "both": len(set(said)) > 1,
-            "everywhere": len(values) / flows,
+            "everywhere": len(values) / flows
+            if any(said)
+            else 0.0,  # words of no language known say nothing by standing everywhere
         }
         e.add_claim("flow state", f"'{dotted_path(path)}'", evidence)
 
@@ -178,7 +180,7 @@ def claim_trigger_kind(e: Evidence, operation: str, kind: str, words: float, clo
     tell."""
     evidence = {
         "words": words / 5,
-        "cron": kind == "schedule" and bool(clock.keys() & {"cron", "time"}),
+        "cron": kind == "schedule" and bool(clock.keys() & {"cron", "time"}) and told in ("", kind),
         "values": told == kind,
         "against": bool(told) and told != kind,
         "silent": not words and not told,

@@ -11,6 +11,7 @@ from .claim_weights import WEIGHTS
 
 ASSERTED = 0.85  # probability from which a proposal asserts; below it asks
 ANSWERED = "answered"  # the owner has said so
+DOUBTED = "doubted"  # two things fit: nothing but the owner decides
 
 
 class Claim(NamedTuple):
@@ -47,6 +48,8 @@ def probability_of(part: str, evidence: dict[str, float]) -> float:
     """The probability that a claim with this evidence is right: logistic in the fitted weights; a half where nothing was fitted."""
     if ANSWERED in evidence:
         return 0.99
+    if DOUBTED in evidence:
+        return 0.5
     weights = WEIGHTS.get(part)
     if weights is None:
         return 0.5

@@ -12,7 +12,7 @@ from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields
-from .claims import ANSWERED, Claim
+from .claims import ANSWERED, DOUBTED, Claim
 from .identity import Identity, find_identity
 from .join_index import Joins, own_leaves
 from .joins import find_joins
@@ -20,7 +20,7 @@ from .kinds import Outlet, Verdict, judge_operations, operation_contexts, outlet
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
-from .value_kinds import kind_told
+from .value_kinds import holds_mail, kind_told
 
 
 class Evidence:
@@ -43,7 +43,7 @@ class Evidence:
         self.starts: Starts | None = find_starts(found, self.identity, self.joins, have)
         if self.starts is not None and len({number for number, _ in self.starts.records}) >= 0.9 * len(found.samples):
             made = judge_operations(found, self.identity, self.joins, apart=True)
-        seen = operation_contexts(found, self.identity, self.joins)
+        self.contexts = seen = operation_contexts(found, self.identity, self.joins)
         self.verdicts = structural_triggers(made, seen, found, self.joins, self.starts is not None)
         self.settings = self._find_settings()
         self._judge_by_values()
@@ -135,12 +135,29 @@ class Evidence:
     def _judge_by_values(self) -> None:
         """What operations are of which no word tells it and their settings do."""
         for operation, verdict in self.verdicts.items():
+            columns = self.columns_of(operation, self.others_fields)
             if verdict.hint == "other":
-                kind, said = kind_told(self.columns_of(operation, self.others_fields))
+                kind, said = kind_told(columns, self.flow_names)
                 if kind:
                     self.verdicts[operation] = Verdict(
                         operation, kind, 0.5, verdict.near, evidence={said: 1.0}, by_values=True
                     )
+            elif verdict.hint == "decide" and not verdict.evidence.get("words") and holds_mail(columns):
+                # Several ways out and somebody's address: a person may decide.
+                self.verdicts[operation] = Verdict(
+                    operation, "approve", 0.5, ("decide",), evidence={DOUBTED: 1.0}, by_values=True
+                )
+
+    @cached_property
+    def flow_names(self) -> frozenset[str]:
+        """What names one flow and no other: values of fields at its head that all flows have, each another."""
+        heads = [sample.raw for sample in self.found.samples if type(sample.raw) is dict]
+        columns: dict[str, list[str]] = {}
+        for head in heads:
+            for key, value in head.items():
+                if type(value) in (str, int):
+                    columns.setdefault(key, []).append(as_text(value))
+        return frozenset(value for column in columns.values() if len(set(column)) == len(heads) > 1 for value in column)
 
     @cached_property
     def others_fields(self) -> set[Path]:

@@ -13,7 +13,7 @@ from .fields import MODEL, reads_like_prose
 from .identity import Identity
 from .join_index import Joins
 from .steps import Found
-from .survey import STAR, Path, value_at
+from .survey import STAR, Path, find_leaves, value_at, values_at
 from .vocabulary import Guess, guess_kinds, word_fits, words_of
 
 ERROR_WORDS = (
@@ -24,10 +24,16 @@ PLAIN_WORDS = (
     "success* succeed* ok main default* out output* next done then ergebnis erfolg* succes* exito* vellyk* gelukt successo* sucesso* always ferdig "
     "completed complete finished fertig normal std exit result*"
 )
+ANSWER_WORDS = (
+    "yes no true false else otherwise ja nein sonst wahr falsch oui non sinon vrai faux si sino verdadero falso nei ellers sant usant nee anders "
+    "waar onwaar altrimenti vero sim nao senao verdadeiro"
+)
 HELPER_WORDS = (
     "model* modell* llm memory memoria* memoire* gedachtnis* minne tool* werkzeug* outil* herramienta* verktoy* pars* embed* retriev* skill* "
     "helper* attach* language-model fits aid* hilfs* knowledge"
 )
+_NO_LABELS: frozenset[str] = frozenset()
+_LABEL = 30  # letters of what may be a label
 _LEAST_FLOWS = 3  # by which a place is judged: one flow begins with something anyhow
 HELPERS = frozenset({"model", "memory", "tool", "parse", "retrieve", "embed"})
 
@@ -42,6 +48,8 @@ class Context(NamedTuple):
     prompts: int
     models: int
     branches: int = 0  # that hold steps in several lists
+    amid: int = 0  # that links lead to and go on from
+    answers: int = 0  # of which links leave by answers, as yes and no are
 
 
 class Verdict(NamedTuple):
@@ -77,6 +85,7 @@ def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[s
     result: dict[str, Context] = {}
     prose: dict[str, Counter[Path]] = {}
     targets, outlets = _ends_of_joins(found, joins)
+    sources = [{pair.source for pair in joins.pairs if pair.sample == number} for number in range(len(found.samples))]
     for number, sample in enumerate(found.samples):
         labels = _labels_of_steps(identity, number)
         known = identity.ids[number].keys() | identity.names[number].keys()
@@ -87,7 +96,9 @@ def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[s
         for index, sight in enumerate(sample.steps):
             mine = labels.get(index, set())
             root = sight.owner is None and (index == first if joins.way == "order" else not mine & targets[number])
-            ways = max((len(outlets[number].get(name, ())) for name in mine), default=0)
+            labels_out = max((outlets[number].get(name, _NO_LABELS) for name in mine), key=len, default=_NO_LABELS)
+            said = labels_out if len(labels_out) > 1 else _labels_of_pointers(joins, sight.raw)
+            answers = any(word_fits(words_of(label), ANSWER_WORDS) for label in said)
             texts = [(path, text) for path, text in _texts_of_step(sight.raw, raws) if text not in known]
             operation = as_text(value_at(sight.raw, found.operation))
             old = result.get(operation, Context(0, 0, 0, 0, 0, 0))
@@ -95,14 +106,27 @@ def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[s
             result[operation] = Context(
                 old.steps + 1,
                 old.roots + root,
-                max(old.outlets, ways),
+                max(old.outlets, len(labels_out)),
                 old.bodies + (index in owners),
                 0,
                 old.models + any(like_a_model(text) for _, text in texts),
                 old.branches + (index in branching),
+                old.amid + bool(mine & targets[number] and mine & sources[number]),
+                old.answers + answers,
             )
     # A prompt stands in the same field of most steps of an operation; what a person remarked stands in a few.
     return {name: made._replace(prompts=max(prose[name].values(), default=0)) for name, made in result.items()}
+
+
+def _labels_of_pointers(joins: Joins, raw: dict[str, Any]) -> set[str]:
+    """What the records of a step say that each name a step to come, where there are several."""
+    if joins.way != "pointers" or STAR not in joins.at:
+        return set()
+    first = joins.at.index(STAR)
+    outer, target = joins.at[:first], joins.at[first + 1 :]
+    entries = [entry for entry in values_at(raw, (*outer, STAR)) if type(entry) is dict]
+    leaves = [leaf for entry in entries for leaf in find_leaves(entry, depth=2)] if len(entries) > 1 else []
+    return {value for path, value in leaves if type(value) is str and path != target and len(value) < _LABEL}
 
 
 def _ends_of_joins(found: Found, joins: Joins) -> tuple[list[set[str]], list[dict[str, set[str]]]]:
@@ -161,6 +185,10 @@ def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> V
     _weigh_starts(joins, apart, scores, rooted)
     if c.bodies:
         _weigh_bodies(c, scores)
+    if c.amid >= 0.3 * c.steps:
+        scores.pop("note", None)  # what a run goes through is no remark
+    if c.answers >= 0.5 * c.steps and scores.pop("parallel", 0.0):
+        scores["decide"] = scores.get("decide", 0.0) + 2.5  # one of several answers is no way beside the others
     if c.outlets >= 2:
         scores["decide"] = scores.get("decide", 0.0) + 1.5
     if c.prompts >= 0.6 * c.steps and c.models >= 0.5 * c.steps:

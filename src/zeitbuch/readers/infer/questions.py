@@ -205,10 +205,12 @@ def _about_switch(e: Evidence) -> list[Question]:
     values = {
         as_text(value) for sample in e.found.samples for sight in sample.steps for value in values_at(sight.raw, path)
     }
+    switches: Any = found.get("switches", {})
+    spelled = ", ".join(f"'{word}' is {'on' if on else 'off'}" for word, on in switches.items())
     answers = (
         Answer(
             "yes",
-            f"a step is {field} where it says so",
+            spelled or f"a step is {field} where it says so",
             lambda d: structs.replace(d, step=structs.replace(d.step, **found)),
         ),
         Answer("no", "it says something else", _same),
@@ -234,6 +236,7 @@ def _about_kinds(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
             continue
         columns = e.columns_of(operation, shared)
         kinds = _likely_kinds(operation, verdict.near, columns, claim)
+        kinds = [kind for kind in kinds if kind != "note" or not e.contexts[operation].amid][:_MOST_ANSWERS]
         answers = tuple(Answer(kind, _KIND_MEANINGS.get(kind, ""), _kind_change(operation, kind)) for kind in kinds)
         weight = count[operation] * (2 if _HEAVY & set(kinds[:1]) else 1)
         title = _example_title(e, operation)
@@ -271,6 +274,7 @@ _KIND_MEANINGS = {
     "write": "store or change something", "delete": "delete something", "code": "run code", "shape": "reshape data", "wait": "wait",
     "approve": "ask a person", "decide": "choose a way", "loop": "repeat for each item", "subflow": "run another flow", "end": "end the flow",
     "group": "hold other steps together", "guard": "catch failures", "tool": "use a tool", "memory": "keep a conversation", "retrieve": "search in texts",
+    "embed": "make vectors of texts",
 }  # fmt: skip
 
 
@@ -280,7 +284,7 @@ def _likely_kinds(
     words = [guess.hint for guess in guess_kinds(operation) if guess.kind is not None]
     named = [claim.words] if claim is not None else []
     given = [*named, *words, *[kind for kind in near if not kind.startswith("on:")], *kinds_by_values(columns)]
-    return list(dict.fromkeys([*given, "read", "write", "send"]))[:_MOST_ANSWERS]
+    return list(dict.fromkeys([*given, "read", "write", "send"]))
 
 
 def _example_title(e: Evidence, operation: str) -> str:

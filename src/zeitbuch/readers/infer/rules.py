@@ -21,6 +21,9 @@ from .starts import Starts, operation_of
 from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, json_path
 from .vocabulary import TRIGGER_WORDS, effect_of, guess_kinds, modality_of, word_fits, words_of
 
+_NEARLY_ALL = 0.9  # of the triggers of a kind have what tells the kind
+_MIXED = "several kinds"  # told by the values of triggers that nothing tells apart
+
 
 def trigger_rule(e: Evidence) -> TriggerRule | None:
     starts = e.starts
@@ -185,10 +188,18 @@ def _separate_trigger(
     clock = find_clock(_without_places(columns, common - inside))
     trigger: Any = _kind_of_separate(starts, records, operation, clock, kind_by_clock(clock, own), bool(own))
     told = kind_by_clock(clock, own) or ("" if own else "manual")
+    if told == trigger and _some_without(clock, columns, len(records)):
+        told = _MIXED
     clock = _clock_of_kind(e, operation, clock, trigger)
     claim_trigger_kind(e, operation, trigger, _word_score(operation, trigger), clock, told)
     given = _spell_clock(clock)
     rules.append(KindRule(operation=literal_pattern(operation), trigger=trigger, **given))
+
+
+def _some_without(clock: dict[str, Any], columns: dict[Path, Column], count: int) -> bool:
+    """Whether triggers of one kind are told by a clock that some of them have not."""
+    times = [columns[path] for name, path in clock.items() if name in ("cron", "time", "every") and path in columns]
+    return bool(times) and max(column.steps for column in times) < _NEARLY_ALL * count
 
 
 def _kind_of_separate(

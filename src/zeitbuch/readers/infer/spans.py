@@ -21,7 +21,10 @@ _UNIT_OF = {
 
 def unit_in_key(path: Path) -> str:
     """The unit that the key of a number names; empty when it names none."""
-    return next((_UNIT_OF[word] for word in reversed(words_of(path[-1])) if word in _UNIT_OF), "")
+    words = words_of(path[-1])
+    if len(words) > 1 and words[-1] == "s":  # gap_s: behind a word of its own it can mean nothing else
+        return "seconds"
+    return next((_UNIT_OF[word] for word in reversed(words) if word in _UNIT_OF), "")
 
 
 def is_time(value: Any) -> bool:

@@ -11,6 +11,8 @@ import msgspec
 import tomlkit
 from tomlkit.items import InlineTable, Table
 
+from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.trial import Untouched
 from zeitbuch.readers.infer.claims import Claim
 
 from .evidence import literal_pattern
@@ -29,6 +31,7 @@ _NOTES = {
     "outlet": ("outlets",), "trigger": ("triggers",), "placeholders": ("placeholders",), "kind": ("kinds",),
 }  # fmt: skip
 _FIRST = ("operation", "kind", "trigger", "effect", "at", "role", "steps", "from", "to", "id", "name")
+_SHORT = 60  # letters of an example
 _ABOUT = {
     "signature": "A file is recognised when all of these select something (JSONPath, RFC 9535).",
     "flow": "One flow, and the dotted paths within it.",
@@ -40,8 +43,8 @@ _ABOUT = {
 }
 
 
-def spell_dialect(made: Suggestion, sources: list[str]) -> str:
-    """The text of the dialect file."""
+def spell_dialect(made: Suggestion, sources: list[str], untouched: Sequence[Untouched] = ()) -> str:
+    """The text of the dialect file; ``untouched`` are places of the export that none of its rules touches."""
     given: dict[str, Any] = msgspec.to_builtins(made.dialect)
     shown = ", ".join(sources[:4]) + (f" and {len(sources) - 4} more" if len(sources) > 4 else "")
     parts = [
@@ -52,7 +55,7 @@ def spell_dialect(made: Suggestion, sources: list[str]) -> str:
     claims = {claim.part: claim for claim in made.claims if not claim.of}
     for key in _ORDER:
         _spell_part(key, given, claims, parts)
-    return "\n".join(parts) + _spell_questions(made.questions)
+    return "\n".join(parts) + _spell_questions(made.questions) + _spell_untouched(untouched)
 
 
 def _spell_part(key: str, given: dict[str, Any], claims: dict[str, Claim], parts: list[str]) -> None:
@@ -88,6 +91,22 @@ def _spell_questions(questions: Sequence[Question]) -> str:
         if question.id.startswith(KIND_QUESTION):
             pattern = msgspec.json.encode(literal_pattern(question.id.removeprefix(KIND_QUESTION))).decode()
             lines += ["# [[kind]]", f"# operation = {pattern}", '# kind = ""']
+    return "\n".join(lines) + "\n"
+
+
+def _spell_untouched(places: Sequence[Untouched]) -> str:
+    """What the proposal has no place for, as comments."""
+    if not places:
+        return ""
+    lines = [
+        "",
+        "# No rule touches these, what most hangs on first: flows keep them as not read. A path above takes them in.",
+    ]
+    for one in places:
+        example = " ".join(one.example.split())
+        shown = f", such as '{example[:_SHORT]}{'…' if len(example) > _SHORT else ''}'" if example else ""
+        told = count_words(one.values, "value")
+        lines.append(f"# {_clean_comment(f'{one.place}: {told}{shown}')}")
     return "\n".join(lines) + "\n"
 
 

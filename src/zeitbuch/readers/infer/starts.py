@@ -11,7 +11,7 @@ from zeitbuch.readers.dialects.paths import as_text
 from .clocks import CRON
 from .identity import Identity
 from .join_index import Joins
-from .operations import is_tokenlike
+from .operations import is_tokenlike, shape_gain, shape_of, short_values
 from .steps import KEY, Found
 from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
 from .vocabulary import guess_kinds, word_fits, words_of
@@ -20,6 +20,8 @@ _WORDS = (
     "trigger* auslos* ausloes* declench* dispar* utlos* innesc* gatilho* start* begin* entry source when schedule* cron clock* timer hook* "
     "listen* event* kickoff launch* initiat* on"
 )
+
+_FEWEST, _TELLING = 6, 0.6  # records by which a field is judged, and how much better it has to tell their settings
 
 
 class Starts(NamedTuple):
@@ -140,6 +142,9 @@ def _rate_start(
     score += 1.5 * len({number for number, _ in records}) / max(1, len(named))
     score -= 0.02 * max(0, count - 3 * len(named))
     id_path, operation = _fields_without_words(step_operation, best.id, columns, best.operation, count, worded)
+    if not operation[1]:
+        taken = {id_path[1], best.name, best.starts[1]}
+        operation = (0.1, _field_by_settings([row for _, row in records], taken))
     return Starts(path, keyed, operation[1], id_path[1], best.name, best.starts[1], records, score)
 
 
@@ -216,6 +221,18 @@ def _fields_without_words(
         plain = [entry for entry, listed in columns.items() if len(entry) == 1 and entry[0] in ("type", "kind", "op")]
         operation = (0.1, plain[0]) if plain else operation
     return id_path, operation
+
+
+def _field_by_settings(records: list[dict[str, Any]], taken: set[Path]) -> Path:
+    """The field that tells which settings a record has: its type, whatever its words. None where all have the same."""
+    shapes = [shape_of(row) for row in records]
+    rated = [
+        (shape_gain(column, shapes, path), path)
+        for path, column in short_values(records).items()
+        if path not in taken and len(column) == len(records) and not any(" " in value for value in column.values())
+    ]
+    gain, path = max(rated, key=lambda one: (one[0], -len(one[1])), default=(0.0, ()))
+    return path if len(records) >= _FEWEST and gain >= _TELLING else ()
 
 
 def operation_of(starts: Starts, record: dict[str, Any]) -> str:

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from itertools import permutations
 from typing import Any
@@ -20,15 +21,19 @@ _NOTE_WORDS = frozenset(
 )
 _LIMIT_WORDS = "timeout timeouts limit deadline zeitlimit tidsgrense expires expiry"
 _CLEAR_LIMITS = frozenset("timeout timeouts deadline within zeitlimit tidsgrense".split())
+_RETRY_WORDS = frozenset(
+    "retries retry attempts tries wiederholungen versuche tentatives intentos forsok pogingen tentativi".split()
+)
 _STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
     ("enabled", "enabled active on aktiv actif activo actief attivo ativo", lambda v: type(v) is bool),
     ("disabled", "disabled muted off inactive deaktiviert skipped desactive deaktivert uitgeschakeld disattivato paused", lambda v: type(v) is bool),
     ("note", " ".join(sorted(_NOTE_WORDS)), lambda v: type(v) is str),
-    ("retries", "retries retry attempts tries times wiederholungen versuche tentatives intentos forsok pogingen tentativi again", lambda v: type(v) is int and 0 <= v < 100),
+    ("retries", " ".join(sorted(_RETRY_WORDS | {"times", "again"})), lambda v: type(v) is int and 0 <= v < 100),
     ("retry_wait", "pause backoff wait delay retrywait interval", is_time),
     ("timeout", _LIMIT_WORDS, is_time),
     ("on_fault", "fails onerror error fault onfail fehler failure", lambda v: type(v) is str and len(v) < 40),
 )  # fmt: skip
+_SELDOM = 2, 0.25  # steps that have the word at least, and the share of all that have it at most
 _LEAST_OPERATIONS = 2  # that have a switch: what only one has is a setting of it
 _GO_ON = frozenset(
     "continue carry ignore skip weiter fortfahren continuer continuar fortsett doorgaan proceed resume go".split()
@@ -52,6 +57,8 @@ def step_fields(
     result["by_word"] = bool(result.keys() & {"enabled", "disabled"})
     if not result["by_word"]:
         _switch_by_values(columns, total, settings, operations, result)
+    if "retries" not in result:
+        _retries_of_object(columns, settings, result)
     if "retries" in result:
         _pause_of_retries(columns, result)
     if "timeout" not in result:
@@ -88,16 +95,19 @@ def _switch_by_values(
     columns: dict[Path, Column], total: int, settings: Path, operations: dict[Path, set[str]], result: dict[str, Any]
 ) -> None:
     """What switches steps off, by its values: it stands in steps of several kinds (a setting belongs to one), and is mostly on."""
-    for path, column in sorted(columns.items(), key=lambda entry: (len(entry[0]), entry[0])):
-        if len(path) > 2 or STAR in path or (settings and path[: len(settings)] == settings) or path in result.values():
-            continue
-        several = len(operations.get(path, ())) >= _LEAST_OPERATIONS
-        if not several or len(column.values) != column.steps:
-            continue
-        field = _switch_of_values(column, total, result)
-        if field:
-            result[field] = path
-            return
+    maybe = [
+        (path, column)
+        for path, column in sorted(columns.items(), key=lambda entry: (len(entry[0]), entry[0]))
+        if len(path) <= 2 and STAR not in path and not (settings and path[: len(settings)] == settings)
+        and path not in result.values() and len(operations.get(path, ())) >= _LEAST_OPERATIONS
+        and len(column.values) == column.steps
+    ]  # fmt: skip
+    for judge in (_switch_of_values, _switch_of_unknown_words):
+        for path, column in maybe:
+            field = judge(column, total, result)
+            if field:
+                result[field] = path
+                return
 
 
 def _switch_of_values(column: Column, total: int, result: dict[str, Any]) -> str:
@@ -111,6 +121,18 @@ def _switch_of_values(column: Column, total: int, result: dict[str, Any]) -> str
         result["switches"] = {word: state == "on" for word, state in sorted(said.items())}
         return "enabled"
     return ""
+
+
+def _switch_of_unknown_words(column: Column, total: int, result: dict[str, Any]) -> str:
+    """Every step has one of two words, one of them seldom: the seldom one may say that it is off, whatever the language. It is asked."""
+    words = Counter(value for value in column.values if type(value) is str and value.isalpha())
+    if column.steps < total or sum(words.values()) < total or len(words) != 2:
+        return ""
+    (usual, _), (seldom, count) = words.most_common()
+    if not _SELDOM[0] <= count <= _SELDOM[1] * total:
+        return ""
+    result["switches"] = {usual: True, seldom: False}
+    return "enabled"
 
 
 def _switch_of_share(share: float, everywhere: bool, seldom: bool) -> str:
@@ -144,6 +166,25 @@ def _judge_units(columns: dict[Path, Column], result: dict[str, Any]) -> dict[st
     return unclear
 
 
+def _retries_of_object(columns: dict[Path, Column], settings: Path, result: dict[str, Any]) -> None:
+    """Of an object that is called tries the one whole number that says no unit of time, whatever its key."""
+    right = next(right for field, _, right in _STEP_WORDS if field == "retries")
+    maybe = [
+        path
+        for path, column in columns.items()
+        if len(path) > 1 and key_in(path[:-1], _RETRY_WORDS) and STAR not in path and path not in result.values()
+        and not (settings and path[: len(settings)] == settings)
+        and all(map(right, column.values)) and not _says_unit(path)
+    ]  # fmt: skip
+    if len(maybe) == 1:
+        result["retries"] = maybe[0]
+
+
+def _says_unit(path: Path) -> bool:
+    """Whether a key itself names a unit of time."""
+    return unit_of(path, [1]) is not None
+
+
 def _pause_of_retries(columns: dict[Path, Column], result: dict[str, Any]) -> None:
     near = [
         pair
@@ -151,8 +192,9 @@ def _pause_of_retries(columns: dict[Path, Column], result: dict[str, Any]) -> No
         if len(pair) == len(result["retries"]) and pair[:-1] == result["retries"][:-1] and len(pair) > 1
     ]
     pause = [pair for pair in near if key_in(pair, frozenset("pause backoff wait delay interval pausa pausen".split()))]
-    if pause:
-        result["retry_wait"] = pause[0]
+    times = [pair for pair in near if _says_unit(pair) and all(map(is_time, columns[pair].values))]
+    if pause or len(times) == 1:
+        result["retry_wait"] = (pause or times)[0]
 
 
 def _find_position(columns: dict[Path, Column], total: int, settings: Path) -> tuple[Path, Path] | None:

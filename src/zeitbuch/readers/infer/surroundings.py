@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
@@ -62,6 +63,8 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
         _words_for_state(columns, result, count)
     if "state" not in result:
         _single_switch(columns, result, count)
+    if "state" not in result:
+        _two_unknown_words(columns, result, count)
     if "owners" not in result:
         _mail_addresses(columns, result)
     _first_and_last(stamps, result)
@@ -153,6 +156,20 @@ def _single_switch(columns: dict[Path, list[Any]], result: dict[str, Any], count
     switches = [path for path, values in single.items() if all(type(item) is bool for item in values)]
     numbers = [path for path, values in single.items() if path not in taken and _is_zero_or_one(path, values, count)]
     found = switches if len(switches) == 1 else numbers
+    if len(found) == 1:
+        result["state"] = found[0]
+
+
+def _two_unknown_words(columns: dict[Path, list[Any]], result: dict[str, Any], count: int) -> None:
+    """The only field of the flows that has one of two words, each several times: it may be the state, in whatever language. It is asked."""
+    taken = {value for value in result.values() if isinstance(value, tuple)}
+    found = [
+        path
+        for path, values in columns.items()
+        if len(path) <= 2 and STAR not in path and path not in taken and len(values) == count
+        and all(type(value) is str and value.isalpha() for value in values)
+        and len(set(values)) == 2 and min(Counter(values).values()) > 1
+    ]  # fmt: skip
     if len(found) == 1:
         result["state"] = found[0]
 

@@ -11,6 +11,7 @@ from typing import Any
 from zeitbuch.readers.dialects.paths import as_text
 
 from .fields import Column, reads_like_prose
+from .kinds import like_a_model
 from .parts import operator_like, placeholder_like
 from .survey import Path, dotted_path, is_scalar
 
@@ -28,6 +29,8 @@ def kinds_by_values(columns: dict[Path, Column]) -> list[str]:
     for kind, weight, fits in _TEXT_VOTES:
         if any(map(fits, texts)):
             scores[kind] = scores.get(kind, 0.0) + weight
+    if any(map(like_a_model, texts)):
+        scores["model" if any(map(reads_like_prose, texts)) else "embed"] = 2.5
     single = _kind_of_single(columns) if len(columns) == 1 else "" if columns else "end"
     if single:
         scores[single] = scores.get(single, 0.0) + 1.5
@@ -47,8 +50,9 @@ _TEXT_VOTES: tuple[tuple[str, float, Callable[[str], Any]], ...] = (
 )
 
 
-def kind_told(columns: dict[Path, Column]) -> tuple[str, str]:
-    """The kind that settings of all steps of an operation can hardly fail to mean, and what tells it; both empty where none does."""
+def kind_told(columns: dict[Path, Column], flows: frozenset[str] = frozenset()) -> tuple[str, str]:
+    """The kind that settings of all steps of an operation can hardly fail to mean, and what tells it; both empty where none does.
+    ``flows`` are names of flows of the same files."""
     whole = {path: column for path, column in columns.items() if column.values}
     steps = max((column.steps for column in whole.values()), default=0)
     texts = [
@@ -57,7 +61,18 @@ def kind_told(columns: dict[Path, Column]) -> tuple[str, str]:
         if column.steps == steps and all(type(v) is str for v in column.values)
     ]
     held = [name for name, fits in _TELLING if any(all(map(fits, values)) for values in texts)]
+    if any(len(set(values)) > 1 and flows.issuperset(values) for values in texts):
+        return "subflow", "names a flow"
     return next(((kind, said) for kind, said, needs in _TOLD if set(needs) <= set(held)), ("", ""))
+
+
+def holds_mail(columns: dict[Path, Column]) -> bool:
+    """Whether every step has a setting that is the address of somebody."""
+    steps = max((column.steps for column in columns.values()), default=0)
+    return any(
+        column.steps == steps and all(type(value) is str and _MAIL.match(value) for value in column.values)
+        for column in columns.values()
+    )
 
 
 _TELLING: tuple[tuple[str, Callable[[str], Any]], ...] = (

@@ -1,0 +1,171 @@
+"""Proposals where words mislead or say nothing: values, and how steps stand, decide or are asked about."""
+
+from __future__ import annotations
+
+import json
+import random
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from conftest import Run
+from zeitbuch.readers.dialects.rules import KindRule
+from zeitbuch.readers.infer.questions import Question
+from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
+
+ROOMS = "ledger quay ballast cabin winch galley".split()
+PROMPT = (
+    "You look after the {0} of a ferry. Read the letter and answer with one short line about the {0}, in plain words."
+)
+
+
+def with_misleading_words(at: int, starts: bool = True) -> dict[str, Any]:
+    """Parts by name, each with those after it: a fork that has answers, a 'note' that is sent, tries under keys that say nothing; triggers
+    of three types under words of no trade, or (without ``starts``) with no field that tells them apart."""
+    rng = random.Random(f"words {at}")
+    room = ROOMS[at % len(ROOMS)]
+    kinds = ["kq/ask", "br/fork", "zz/fetch", "mm/note-out", "lp/each", "kq/ask"]
+    options: dict[str, list[Any]] = {
+        "kq/ask": [("brain", "skua-lite-1"), ("say", PROMPT.format(room)), ("heat", 0.2)],
+        "br/fork": [],
+        "zz/fetch": [("url", f"https://api.{room}.example/v1"), ("verb", "GET")],
+        "mm/note-out": [("to", f"{room}@ferry.example"), ("words", "{{ in.text }}")],
+        "lp/each": [("over", "{{ in.rows }}")],
+    }
+    names = [f"n{rng.randrange(10**6):06d}" for _ in kinds]
+    parts = {}
+    for place, (name, kind) in enumerate(zip(names, kinds, strict=True)):
+        after = [{"go": target} for target in names[place + 1 : place + 2]]
+        if kind == "br/fork":
+            after = [{"go": names[place + 1], "if": "yes"}, {"go": names[place + 2], "if": "no"}]
+        part = {
+            "face": f"Part {place} of the {room}",
+            "made_of": kind,
+            "opts": [{"k": k, "v": v} for k, v in options[kind]],
+        }
+        parts[name] = {**part, "next": after, **({"tries": {"n": 3, "gap_s": 10}} if kind == "zz/fetch" else {})}
+    begin: dict[str, Any] = [
+        {"by": "tick", "cron": f"{at} 6 * * 1-5", "tz": "Europe/Oslo"},
+        {"by": "hook", "path": f"/in/{at}"},
+        {"by": "mail", "box": "desk@ferry.example"},
+    ][at % 3]
+    if not starts:
+        del begin["by"]
+    return {
+        "flowsheet": {
+            "slug": f"fs-{at}",
+            "face": f"{room.title()} desk {at}",
+            "begins": {**begin, "go": names[0]},
+            "parts": parts,
+        }
+    }
+
+
+def without_words(at: int) -> dict[str, Any]:
+    """Steps by number with wires as text; a call of another flow by its code, a question to somebody, states and switches in words of no
+    language that is known."""
+    room = ROOMS[at % len(ROOMS)]
+    given: list[tuple[str, dict[str, Any]]] = [
+        ("cer.a", {"mdl": "petrel:9b", "sys": PROMPT.format(room), "mx": 300}),
+        ("cer.b", {"mdl": "tern-embed-2", "src": "<<10.out>>", "siz": 800, "ovl": 80}),
+        ("ok.xx", {"hvem": f"{room}@ferry.example", "svar": "P2D"}),
+        ("sub.go", {"skema": f"sk{(at + 1) % 8}"}),
+        ("nok.w", {"tab": room, "row": "<<10.out>>"}),
+    ]
+    rows = [
+        {
+            "no": place * 10 + 10,
+            "txt": f"Trin {place} {room}",
+            "tp": kind,
+            "sp": settings,
+            "st": "sov" if (place, at % 4) == (4, 1) else "gang",
+        }
+        for place, (kind, settings) in enumerate(given)
+    ]
+    wires = ["10 > 20", "20 > 30", "30:godkendt > 40", "30:afvist > 50", "40 > 50"]
+    state = "kladde" if at % 3 == 1 else "drift"
+    start = {"ur": f"{at} 7 * * *", "til": 10}
+    return {
+        "skema": {
+            "kode": f"sk{at}",
+            "navn": f"{room.title()} vagt {at}",
+            "tilstand": state,
+            "start": start,
+            "trin": rows,
+            "traad": wires,
+        }
+    }
+
+
+def proposed(documents: list[Any]) -> tuple[Suggestion, dict[str, KindRule], dict[str, Question]]:
+    made = suggest_dialect(documents, "b")
+    assert made is not None
+    return made, {rule.operation: rule for rule in made.dialect.kind}, {one.id: one for one in made.questions}
+
+
+def test_how_steps_stand_outweighs_their_words() -> None:
+    made, kinds, asked = proposed([with_misleading_words(at) for at in range(12)])
+    assert kinds["br/fork"].kind == "decide"  # one of several answers, not all ways at once
+    assert "mm/note-out" not in kinds  # what a run goes through, with an address to send to, is no remark
+    words = [one.word for one in asked["kind mm/note-out"].answers]
+    assert words[0] == "send" and "note" not in words
+    assert (made.dialect.step.retries, made.dialect.step.retry_wait) == ("tries.n", "tries.gap_s")
+    assert made.dialect.trigger is not None and made.dialect.trigger.operation == "by"
+    assert (kinds["tick"].trigger, kinds["hook"].trigger) == ("schedule", "webhook") and "trigger mail" in asked
+
+
+def test_triggers_that_no_field_tells_apart_are_asked_about() -> None:
+    """A third of them has a clock: that all are schedules was 98 % sure."""
+    made, _, asked = proposed([with_misleading_words(at, starts=False) for at in range(12)])
+    assert made.dialect.trigger is not None and made.dialect.trigger.operation == ""
+    claim = next(one for one in made.claims if one.part == "trigger kind")
+    assert claim.is_asked and "trigger " in asked
+
+
+def test_values_tell_without_words() -> None:
+    made, kinds, asked = proposed([without_words(at) for at in range(8)])
+    assert kinds["sub.go"].kind == "subflow" and kinds["sub.go"].calls == "sp.skema"
+    assert asked["kind cer.b"].answers[0].word == "embed"
+    assert [one.word for one in asked["kind ok.xx"].answers][:2] == ["approve", "decide"]
+    assert "switch" in asked and "state" in asked and made.dialect.step.enabled == made.dialect.flow.state == ""
+    answered = suggest_dialect(
+        [without_words(at) for at in range(8)], "b", {"switch": "yes", "state": "drift is on", "kind ok.xx": "approve"}
+    )
+    assert answered is not None
+    step, flow = answered.dialect.step, answered.dialect.flow
+    assert (step.enabled, step.switches) == ("st", {"gang": True, "sov": False})
+    assert (flow.state, flow.states) == ("tilstand", {"drift": "on", "kladde": "off"})
+
+
+def test_what_has_no_place_stands_in_the_proposal(tmp_path: Path, run: Run) -> None:
+    exports = tmp_path / "exports"
+    exports.mkdir()
+    for at in range(6):
+        document = with_misleading_words(at)
+        document["flowsheet"] |= {
+            "minder": "Ola Tveit",
+            "berths": [[1, 2], [3]],
+            "token": "sk-live-4fJ2kQ9xTz81LmN0aWvB7cRd",
+        }
+        (exports / f"{at}.json").write_text(json.dumps(document))
+    ran = run("dialect", "suggest", str(exports), "-o", str(tmp_path / "d.toml"), "-q")
+    assert ran.code == 0, ran.err
+    text = (tmp_path / "d.toml").read_text()
+    end = text[text.index("# No rule touches these") :].splitlines()[1:]
+    assert end[:2] == ["# flow: berths.*: 18 values", "# flow: minder: 6 values, such as 'Ola Tveit'"]
+    assert "4fJ2kQ9xTz81LmN0aWvB7cRd" not in text
+    assert run("inventory", str(exports), "--dialect", str(tmp_path / "d.toml")).code == 0
+
+
+def test_yaml_with_wires_is_read_as_proposed(tmp_path: Path, run: Run) -> None:
+    exports = tmp_path / "exports"
+    exports.mkdir()
+    for at in range(8):
+        (exports / f"{at}.yaml").write_text(yaml.safe_dump(without_words(at), sort_keys=False))
+    answers = tmp_path / "answers.toml"
+    answers.write_text('[answers]\n"kind ok.xx" = "approve"\n"kind cer.b" = 1\nswitch = 1\nstate = 1\n')
+    place = tmp_path / "d.toml"
+    assert run("dialect", "suggest", str(exports), "-o", str(place), "--answers", str(answers), "-q").code == 0
+    rows = json.loads(run("inventory", str(exports), "--dialect", str(place), "-f", "json").out)["flows"]
+    assert {row["id"]: row["state"] for row in rows} == {f"sk{at}": "off" if at % 3 == 1 else "on" for at in range(8)}
