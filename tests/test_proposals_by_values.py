@@ -7,12 +7,14 @@ import random
 from pathlib import Path
 from typing import Any
 
+import pytest
 import yaml
 
 from conftest import Run
 from zeitbuch.readers.dialects.rules import KindRule
 from zeitbuch.readers.infer.questions import Question
 from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
+from zeitbuch.readers.infer.vocabulary import guess_kinds
 
 ROOMS = "ledger quay ballast cabin winch galley".split()
 PROMPT = (
@@ -98,6 +100,37 @@ def without_words(at: int) -> dict[str, Any]:
     }
 
 
+KINDS = {"1": "timeplan", "2": "samtale.modell", "3": "hent.rader", "4": "for.hver", "5": "agent", "6": "send.epost"}
+
+
+def with_numbered_types(at: int, listed: bool) -> dict[str, Any]:
+    """Nodes by number whose type is a number too, explained in the same small records in every file; and an agent with a number of turns
+    that is the number of a loop."""
+    room = ROOMS[at % len(ROOMS)]
+    given: list[tuple[int, dict[str, Any]]] = [
+        (1, {"dager": ["man", "ons"], "kl": "07:15", "sone": "Europe/Oslo"}),
+        (3, {"tabell": room}),
+        (4, {"liste": "[[2.rader]]"}),
+        (2, {"modell": "tern-3-small", "tekst": PROMPT.format(room)}),
+        (5, {"modell": "tern-3-large", "tekst": PROMPT.format(room), "runder": 4}),
+        (6, {"til": f"{room}@ferry.example", "emne": "Ny sak"}),
+    ]
+    given = [given[0], *given[1 : 2 + at % 3], given[1], *given[2 : 5 + at % 2]]
+    nodes = [
+        {"n": place, "t": kind, "tittel": f"Trinn {place} {room}", "felt": felt}
+        for place, (kind, felt) in enumerate(given, 1)
+    ]
+    wires = [{"fra": {"n": place}, "til": {"n": place + 1}} for place in range(1, len(given))]
+    kinds: Any = {key: {"kode": word} for key, word in KINDS.items()}
+    if listed:
+        kinds = [{"nr": int(key), "kode": word} for key, word in KINDS.items()]
+    return {
+        "flyt": {"id": f"fl-{at}", "navn": f"{room.title()} rutine {at}"},
+        "graf": {"noder": nodes, "ledninger": wires},
+        "typer": kinds,
+    }
+
+
 def proposed(documents: list[Any]) -> tuple[Suggestion, dict[str, KindRule], dict[str, Question]]:
     made = suggest_dialect(documents, "b")
     assert made is not None
@@ -136,6 +169,27 @@ def test_values_tell_without_words() -> None:
     step, flow = answered.dialect.step, answered.dialect.flow
     assert (step.enabled, step.switches) == ("st", {"gang": True, "sov": False})
     assert (flow.state, flow.states) == ("tilstand", {"drift": "on", "kladde": "off"})
+
+
+@pytest.mark.parametrize("listed", [False, True])
+def test_what_every_file_explains_alike_is_no_flow(listed: bool) -> None:
+    """The legend of the types was taken for the steps, 99 % sure."""
+    made, kinds, _ = proposed([with_numbered_types(at, listed) for at in range(8)])
+    step = made.dialect.step
+    assert (step.at, step.operation, step.id) == ("$.graf.noder[*]", "t.kode", "n")
+    assert step.scope == ""  # a number of turns is no loop
+    assert (
+        kinds["timeplan"].trigger == "schedule"
+        and kinds["agent"].kind == "agent"
+        and kinds["send.epost"].kind == "send"
+    )
+    assert [rule.refs for rule in made.dialect.catalogue] == [["$.graf.noder[*].t"]]
+
+
+def test_what_comes_in_over_the_web_is_a_call_from_outside() -> None:
+    for operation in ("Web/Incoming", "incoming.http", "request received"):
+        assert guess_kinds(operation)[0].trigger == "webhook"
+    assert guess_kinds("Inbox/Arrived")[0].trigger == "event"
 
 
 def test_what_has_no_place_stands_in_the_proposal(tmp_path: Path, run: Run) -> None:

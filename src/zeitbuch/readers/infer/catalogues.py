@@ -12,11 +12,13 @@ from zeitbuch.readers.dialects.reshape_rules import CatalogueRule
 
 from .fields import reads_like_prose
 from .kinds import like_a_model
-from .operations import is_tokenlike
+from .operations import is_tokenlike, shape_gain, shape_of
 from .steps import Found
 from .survey import STAR, Group, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
 
 _LEAST_CODES = 3
+_MOST_LEAVES = 4  # of a record of a legend
+_TELLING = 0.5  # how much better a field has to tell the settings
 
 
 def legends_of(documents: list[Any]) -> Iterator[CatalogueRule]:
@@ -53,6 +55,61 @@ def _add_legends(value: Any, path: Path, found: dict[Path, dict[str, str]]) -> N
         found.setdefault(path, {}).update(value)
     for key, inner in value.items():
         _add_legends(inner, (*path, key), found)
+
+
+def record_legends_of(documents: list[Any]) -> Iterator[CatalogueRule]:
+    """Small records that every document has alike, of which some field of other records holds nothing but ids: what a type is called."""
+    groups = find_groups(documents) if len(documents) >= _LEAST_CODES else []
+    for group in groups:
+        key = _id_of_records(group) if _is_legend(group, len(documents)) else ""
+        ids = {item.key if key == "@key" else as_text(item.value[key]) for item in group.items} if key else set()
+        others = [other for other in groups if other.path[: len(group.path)] != group.path]
+        refs = (
+            [json_path(path) for other in others for path in _fields_of_ids(other, ids)]
+            if len(ids) >= _LEAST_CODES
+            else []
+        )
+        if refs:
+            yield CatalogueRule(at=json_path(group.path), id=dotted_path((key,)), refs=refs)
+
+
+def _is_legend(group: Group, documents: int) -> bool:
+    """Whether every document has the same few small records at a place, each with a word of its own."""
+    by_document: dict[int, list[Any]] = {}
+    for item in group.items:
+        by_document.setdefault(item.document, []).append((item.key if group.keyed else "", item.value))
+    first, *others = by_document.values()
+    small = all(len(list(find_leaves(value))) <= _MOST_LEAVES for _, value in first)
+    words = [tuple(word for word in value.values() if is_tokenlike(word)) for _, value in first]
+    named = all(words) and len(set(words)) == len(words)
+    return len(by_document) == documents and small and named and all(other == first for other in others)
+
+
+def _id_of_records(group: Group) -> str:
+    """The key of the records' ids: that of the object they stand in, else the first scalar that each has of its own."""
+    if group.keyed:
+        return "@key"
+    first = [item.value for item in group.items if item.document == group.items[0].document]
+    columns = {key: [as_text(value.get(key)) for value in first if is_scalar(value.get(key))] for key in first[0]}
+    return next((key for key, values in columns.items() if len(set(values)) == len(first)), "")
+
+
+def _fields_of_ids(group: Group, ids: set[str]) -> Iterator[Path]:
+    """Fields that all records of a place have and that hold nothing but some ids. Numbers may mean anything: of these it has to be the
+    field that tells which settings a record has, and no number of the record itself."""
+    columns: dict[Path, dict[int, str]] = {}
+    for number, item in enumerate(group.items):
+        for path, value in find_leaves(item.value, depth=2):
+            if STAR not in path and is_scalar(value) and type(value) is not bool:
+                columns.setdefault(path, {})[number] = as_text(value)
+    shapes = [shape_of(item.value) for item in group.items]
+    for path, column in columns.items():
+        values = set(column.values())
+        if len(column) == len(group.items) and len(values) >= _LEAST_CODES and values <= ids:
+            numeric = all(value.isdecimal() for value in values)
+            told = len({(group.items[number].document, value) for number, value in column.items()}) < len(column)
+            if not numeric or (told and shape_gain(column, shapes, path) >= _TELLING):
+                yield (*group.path, *path)
 
 
 def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]:

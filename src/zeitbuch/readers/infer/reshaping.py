@@ -21,7 +21,7 @@ from zeitbuch.readers.dialects.rules import Dialect, FlowRule, Signature, StepRu
 from zeitbuch.readers.input.decode import decode_bytes
 from zeitbuch.readers.input.limits import Limits, measure_tree
 
-from .catalogues import legends_of
+from .catalogues import legends_of, record_legends_of
 from .rows import INTO, ROWS, gather_rules, rows_rule
 from .survey import STAR, Path, count_leaves, dotted_path, find_groups, find_leaves, is_scalar, json_path, values_at
 
@@ -79,7 +79,7 @@ def shape_documents(documents: list[Any]) -> Shaping:
             )
     for gather in gather_rules(shaping.documents):
         shaping = shaping.with_rule("gather", gather, f"items of {gather.at} belong to {gather.to} by '{gather.by}'")
-    for legend in legends_of(shaping.documents):
+    for legend in [*legends_of(shaping.documents), *record_legends_of(shaping.documents)]:
         shaping = shaping.with_rule(
             "catalogue", legend, f"codes at {', '.join(legend.refs)} are explained at {legend.at}"
         )

@@ -14,7 +14,7 @@ from .fields import Column, key_in
 from .spans import is_time, unit_of
 from .state_words import state_of_word
 from .steps import Found
-from .survey import STAR, Path, is_scalar
+from .survey import STAR, Path, is_scalar, value_at
 
 _NOTE_WORDS = frozenset(
     "note notes comment comments memo remark remarks notiz kommentar nota notat merknad opmerking hint annotation anmerkung bemerkung remarque".split()
@@ -241,10 +241,18 @@ def scope_path(found: Found, columns: dict[Path, Column], ids: list[dict[str, in
     names = [
         {name for name, index in table.items() if index in inside} for table, inside in zip(ids, scopes, strict=True)
     ]
-    every = set().union(*names) if names else set()
-    for path, column in columns.items():
-        texts = [as_text(value) for value in column.values if is_scalar(value) and value != ""]
-        hits = sum(value in every for value in texts)
-        if texts and hits >= 0.9 * len(texts) and STAR not in path and len(path) <= 2:
+    for path in columns if any(names) else ():
+        if STAR in path or len(path) > 2:
+            continue
+        held = [
+            (number, as_text(value), index)
+            for number, sample in enumerate(found.samples)
+            for index, sight in enumerate(sample.steps)
+            if is_scalar(value := value_at(sight.raw, path)) and value not in (None, "")
+        ]
+        # A step stands in a scope of its own flow, and never in itself; one number everywhere is no name.
+        hits = sum(text in names[number] and ids[number][text] != index for number, text, index in held)
+        told = len({text for _, text, _ in held}) > 1 or not all(text.isdecimal() for _, text, _ in held)
+        if held and told and hits >= 0.9 * len(held):
             best = max(best, (hits, path))
     return best[1]

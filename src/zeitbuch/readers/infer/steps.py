@@ -16,6 +16,7 @@ from .vocabulary import guess_kinds
 
 KEY: Path = ("@key",)
 _NEARLY_WHOLE = 0.7
+_SEVERAL = 2  # documents beside the first
 
 
 class Sight(NamedTuple):
@@ -106,7 +107,18 @@ def _find_candidates(documents: list[Any]) -> list[_Candidate]:
         everything.update(as_text(value) for _, value in find_leaves(document, depth=40) if is_scalar(value))
         everything.update(_keys_of(document))
     rated = [_rate_group(group, total, everything) for group in find_groups(documents)]
+    different = [one for one in rated if one is not None and not _is_everywhere(one.group)]
+    rated = list(different) or rated  # what all documents have alike belongs to the builder, not to a flow
     return sorted([one for one in rated if one is not None], key=lambda one: -one.score)
+
+
+def _is_everywhere(group: Group) -> bool:
+    """Whether several documents have the very same items at a place."""
+    by_document: dict[int, list[Any]] = {}
+    for item in group.items:
+        by_document.setdefault(item.document, []).append(item.value)
+    first, *others = by_document.values()
+    return len(others) >= _SEVERAL and all(other == first for other in others)
 
 
 def _keys_of(value: Any) -> list[str]:

@@ -118,7 +118,10 @@ def _long_text(columns: dict[Path, list[Any]], taken: set[Any], result: dict[str
     long = [
         pair
         for pair, values in columns.items()
-        if pair not in taken and STAR not in pair and all(type(item) is str and item.count(" ") >= 4 for item in values)
+        if pair not in taken
+        and STAR not in pair
+        and len(pair) <= 2
+        and all(type(item) is str and item.count(" ") >= 4 for item in values)
     ]
     if long:
         result["description"] = long[0]

@@ -122,6 +122,8 @@ _MODALITY: tuple[tuple[str, Modality], ...] = (
     ("draw* paint* imagegen image* illustrat* zeichn*", "image"),
     ("embed* einbett* plongement* incrust*", "embedding"),
 )
+_INCOMING = "incoming inbound received arriv* eingehend* entrant* entrada innkommende inkomend* arrivo"
+_WEB = "web http https api rest url endpoint* request*"
 _SPEND = "pay* refund* charge* purchase* order-pay zahl* bezahl* erstatt* payer rembours* pagar pago* reembols* betal* refundi* paga* money invoice-pay spend*"
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _SPLIT = re.compile(r"[^a-z0-9]+")
@@ -201,6 +203,7 @@ def _combine_scores(scores: dict[str, float], words: tuple[str, ...]) -> tuple[G
     start = mapping.pop("~trigger", 0.0)
     if start:
         _weigh_trigger_word(words, mapping, start)
+    _weigh_incoming(words, mapping)
     _weigh_events(mapping)
     _weigh_actions(words, mapping, start)
     found = [Guess(name, round(value, 3)) for name, value in mapping.items() if value > 0]
@@ -220,6 +223,12 @@ def _weigh_trigger_word(words: tuple[str, ...], mapping: dict[str, float], start
             mapping["on:event"] = start + (2.0 if len(words) > 1 else 0.0)
     if len(words) == 1:
         mapping["on:manual"] = max(mapping.get("on:manual", 0.0), 3.5)
+
+
+def _weigh_incoming(words: tuple[str, ...], mapping: dict[str, float]) -> None:
+    """What comes in over the web is a call from outside."""
+    if "on:event" in mapping and word_fits(words, _INCOMING) and word_fits(words, _WEB):
+        mapping["on:webhook"] = max(mapping.get("on:webhook", 0.0), 5.0)
 
 
 def _weigh_events(mapping: dict[str, float]) -> None:
