@@ -131,6 +131,30 @@ def with_numbered_types(at: int, listed: bool) -> dict[str, Any]:
     }
 
 
+def with_single_keys(at: int) -> dict[str, Any]:
+    """Jobs by name with those before them; what starts a flow under a key that says what it is; an agent that names its tools."""
+    room = ROOMS[at % len(ROOMS)]
+    begin: Any = [
+        {"clock": {"at": "07:30", "days": ["mon"], "tz": "Europe/Oslo"}},
+        {"web": {"path": f"/s/{at}", "key": "required"}},
+        {"poll": {"what": "inbox", "every": "10m"}},
+    ][at % 3]
+    jobs: dict[str, Any] = {
+        f"sort {room}": {"uses": "ai.complete@2", "with": {"ai": "kestrel-4-small", "instructions": PROMPT.format(room)}},
+        f"ask {room}": {"uses": "ai.agent@1", "after": [f"sort {room}"], "with": {"ai": "kestrel-4-large", "instructions": PROMPT.format(room), "may_use": [f"tool {room}"]}},
+        f"tool {room}": {"uses": "net.request@3", "with": {"href": f"https://{room}.example/t", "verb": "GET"}},
+        f"run {room}": {"uses": "ctl.run-sheet@1", "after": [f"ask {room}"], "with": {"sheet": f"sheet-{(at + 1) % 9}"}},
+        f"keep {room}": {"uses": "db.save@1", "after": [f"run {room}"], "with": {"set": room, "row": "x"}},
+    }  # fmt: skip
+    return {
+        "sheet": f"sheet-{at}",
+        "title": f"{room.title()} desk {at}",
+        "paused": at % 4 == 0,
+        "on": begin,
+        "jobs": jobs,
+    }
+
+
 def proposed(documents: list[Any]) -> tuple[Suggestion, dict[str, KindRule], dict[str, Question]]:
     made = suggest_dialect(documents, "b")
     assert made is not None
@@ -184,6 +208,21 @@ def test_what_every_file_explains_alike_is_no_flow(listed: bool) -> None:
         and kinds["send.epost"].kind == "send"
     )
     assert [rule.refs for rule in made.dialect.catalogue] == [["$.graf.noder[*].t"]]
+
+
+def test_keys_say_what_stands_under_them() -> None:
+    made, kinds, _ = proposed([with_single_keys(at) for at in range(9)])
+    assert made.dialect.trigger is not None
+    assert (made.dialect.trigger.at, made.dialect.trigger.operation) == ("$.on[*]", "@key")
+    assert [kinds[name].trigger for name in ("clock", "poll", "web")] == ["schedule", "polling", "webhook"]
+    assert made.dialect.flow.states == {
+        "true": "off",
+        "false": "on",
+    }  # of ‘paused’; it was told the other way round, 99 % sure
+    called = kinds["ctl.run-sheet@1"]
+    assert (called.kind, called.calls) == ("subflow", "with.sheet")  # a sheet that is read, said its words
+    tools = [rule for rule in made.dialect.pointer if rule.at == "with.may_use"]
+    assert [(rule.role, rule.reversed) for rule in tools] == [("attach", True)]
 
 
 def test_what_comes_in_over_the_web_is_a_call_from_outside() -> None:

@@ -22,6 +22,8 @@ from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
 from .value_kinds import holds_mail, kind_told
 
+_WEAK = 0.5  # words that say less than this of what an operation is give way to values that can mean one thing
+
 
 class Evidence:
     """The findings about one builder's documents."""
@@ -136,12 +138,12 @@ class Evidence:
         """What operations are of which no word tells it and their settings do."""
         for operation, verdict in self.verdicts.items():
             columns = self.columns_of(operation, self.others_fields)
-            if verdict.hint == "other":
-                kind, said = kind_told(columns, self.flow_names)
-                if kind:
-                    self.verdicts[operation] = Verdict(
-                        operation, kind, 0.5, verdict.near, evidence={said: 1.0}, by_values=True
-                    )
+            weak = not verdict.trigger and verdict.hint != "subflow" and verdict.evidence.get("words", 0) < _WEAK
+            kind, said = kind_told(columns, self.flow_names) if weak else ("", "")
+            if kind and (verdict.hint == "other" or kind == "subflow"):
+                self.verdicts[operation] = Verdict(
+                    operation, kind, 0.5, verdict.near, evidence={said: 1.0}, by_values=True
+                )
             elif verdict.hint == "decide" and not verdict.evidence.get("words") and holds_mail(columns):
                 # Several ways out and somebody's address: a person may decide.
                 self.verdicts[operation] = Verdict(

@@ -37,10 +37,12 @@ def link_tables(e: Evidence, branching: Branching, helpers: Callable[[], list[Po
         made["pointer"] = helpers()
     elif joins.way == "adjacency":
         made["adjacency"] = _one_or_all([_adjacency_rule(each) for each in (joins, *joins.also)])
+        made["pointer"] = helpers()
     elif joins.way == "pointers":
         made["pointer"] = pointer_rules(branching)
     elif joins.way == "predecessors":
         made |= _predecessor_tables(predecessor_rule(branching, _outcome_of_word))
+        made["pointer"] = [*made.get("pointer", []), *helpers()]
     elif made["holds"]:
         made["tree"] = TreeRule()
     else:

@@ -94,12 +94,30 @@ def _gather_candidates(
             (item.document, item.value if not group.keyed else {**item.value, "@key": item.key}) for item in group.items
         ]
         keyed[group.path] = group.keyed
+    for path, under in _single_keys(raws, found.steps_at).items():
+        candidates.setdefault(path, under)
+        keyed.setdefault(path, True)
     for number, raw in enumerate(raws):
         for path, record in _single_records(raw, (), found.steps_at):
             if joins.way == "adjacency" and any(path[: len(each.at)] == each.at for each in (joins, *joins.also)):
                 continue
             candidates.setdefault(path, []).append((number, record))
     return candidates, keyed, raws
+
+
+def _single_keys(raws: list[dict[str, Any]], steps_at: Path) -> dict[Path, list[tuple[int, dict[str, Any]]]]:
+    """Records that stand alone under a key of their own in one object, another key in other flows: the key says what they are."""
+    found: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
+    for number, raw in enumerate(raws):
+        for key, value in raw.items() if type(raw) is dict else ():
+            inner = next(iter(value.items())) if type(value) is dict and len(value) == 1 else None
+            if inner is not None and type(inner[1]) is dict and (key,) != steps_at[:1]:
+                found.setdefault((key, STAR), []).append((number, {**inner[1], "@key": inner[0]}))
+    return {
+        path: records
+        for path, records in found.items()
+        if len(records) == len(raws) and 1 < len({row["@key"] for _, row in records}) <= 0.5 * len(records)
+    }
 
 
 def _holds_steps(record: dict[str, Any], identity: Identity, number: int) -> bool:
@@ -143,8 +161,10 @@ def _rate_start(
     score -= 0.02 * max(0, count - 3 * len(named))
     id_path, operation = _fields_without_words(step_operation, best.id, columns, best.operation, count, worded)
     if not operation[1]:
-        taken = {id_path[1], best.name, best.starts[1]}
+        taken = {best.id[1], best.name, best.starts[1]}
         operation = (0.1, _field_by_settings([row for _, row in records], taken))
+    if operation[1] == id_path[1] and not best.id[0]:
+        id_path = (0.0, ())  # what many flows have alike names none of their triggers
     return Starts(path, keyed, operation[1], id_path[1], best.name, best.starts[1], records, score)
 
 
@@ -211,6 +231,7 @@ def _fields_without_words(
             entry
             for entry in columns
             if len(entry) == 1
+            and len(columns[entry]) == count
             and any(text in ("id", "key", "ref", "uid", "@key") for text in words_of(entry[0]) or (entry[0],))
         ]
         id_path = (0.0, plain_ids[0]) if plain_ids else id_path

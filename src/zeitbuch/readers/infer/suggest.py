@@ -307,11 +307,17 @@ class _Proposal(Evidence):
 
     def _pointer_to_helpers(self, column: Column, path: Path, found: list[PointerRule]) -> None:
         texts = [as_text(value) for value in column.values if is_scalar(value)]
-        hints: list[str] = []
+        hints: list[bool] = []
         for number, sample in enumerate(self.found.samples):
             table = {**self.identity.names[number], **self.identity.ids[number]}
-            hints += [self.kind_of(sample.steps[table[value]].raw) for value in texts if value in table]
-        if texts and len(hints) >= 0.8 * len(texts) and sum(name in HELPERS for name in hints) >= 0.8 * len(hints):
+            ends = {end for join in self.joins.pairs if join.sample == number for end in (join.source, join.target)}
+            # What an agent names and no link leads to is there for the agent, whatever it does.
+            hints += [
+                self.kind_of(sample.steps[table[value]].raw) in HELPERS or value not in ends
+                for value in texts
+                if value in table
+            ]
+        if texts and len(hints) >= 0.8 * len(texts) and sum(hints) >= 0.8 * len(hints):
             bare = path[:-1] if path[-1] == STAR else path
             found.append(PointerRule(at=dotted_path(bare), role="attach", reversed=True))
 

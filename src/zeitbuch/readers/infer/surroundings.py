@@ -16,6 +16,7 @@ from .join_index import Joins
 from .state_words import says_state, state_of_word
 from .steps import Found
 from .survey import STAR, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
+from .vocabulary import words_of
 
 _FLOW_WORDS: dict[str, str] = {
     "id": "id key ref uid uuid code number slug tag clave cle chiave nokkel nr",
@@ -37,6 +38,7 @@ _PAIRS = (
     ("ja", "nein"),
     ("oui", "non"),
 )
+_OPPOSITE = {"on": "off", "off": "on"}
 _ON_KEYS = frozenset("on active enabled live running published deployed aktiv actif activo attivo ativo actief".split())
 _CONNECTION_WORDS = frozenset(
     "connection connections credential credentials account accounts auth verbindung connexion conexion tilkobling verbinding "
@@ -206,6 +208,8 @@ def _words_of_states(columns: dict[Path, list[Any]], result: dict[str, Any]) -> 
     for pair in _PAIRS:
         if set(pair) & states.keys():
             states |= {word: state_of_word(word) for word in pair}
+    if any(len(word) > 3 and state_of_word(word) == "off" for word in words_of(result["state"][-1])):
+        states = {word: _OPPOSITE.get(state, state) for word, state in states.items()}  # "paused": true
     result["states"] = {key: value for key, value in sorted(states.items()) if value}
 
 
