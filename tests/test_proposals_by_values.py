@@ -155,6 +155,26 @@ def with_single_keys(at: int) -> dict[str, Any]:
     }
 
 
+def with_ways_inside(at: int) -> dict[str, Any]:
+    """Steps with the next one's number, or several with what leads there; what starts a flow has its type where steps have theirs."""
+    room = ROOMS[at % len(ROOMS)]
+    begin = {"slag": "kl", "cron": f"{at} 7 * * *"} if at % 2 else {"slag": "adr", "sti": f"/x/{at}"}
+    steps: list[dict[str, Any]] = [
+        {"nr": "s0", "slag": "qa", "hjerne": "auk-7-mini", "si": PROMPT.format(room), "saa": "s1"},
+        {"nr": "s1", "slag": "qd", "vei": [{"naar": "ja", "saa": "s2"}, {"naar": "nei", "saa": "s3"}]},
+        {"nr": "s2", "slag": "qb", "adr": f"https://{room}.example/v2", "maate": "POST", "saa": "s3"},
+        {"nr": "s3", "slag": "qa", "hjerne": "auk-7-mini", "si": PROMPT.format(room)},
+    ]
+    named = [{**one, "navn": f"{room} {place}"} for place, one in enumerate(steps)]
+    return {
+        "ref": f"p{at}",
+        "kaption": f"{room.title()} tur {at}",
+        "lever": at % 3 != 1,
+        "begynn": [begin],
+        "ledd": named,
+    }
+
+
 def proposed(documents: list[Any]) -> tuple[Suggestion, dict[str, KindRule], dict[str, Question]]:
     made = suggest_dialect(documents, "b")
     assert made is not None
@@ -223,6 +243,15 @@ def test_keys_say_what_stands_under_them() -> None:
     assert (called.kind, called.calls) == ("subflow", "with.sheet")  # a sheet that is read, said its words
     tools = [rule for rule in made.dialect.pointer if rule.at == "with.may_use"]
     assert [(rule.role, rule.reversed) for rule in tools] == [("attach", True)]
+
+
+def test_ways_within_a_step_are_those_of_a_decision() -> None:
+    made, kinds, asked = proposed([with_ways_inside(at) for at in range(8)])
+    assert kinds["qd"].kind == "decide" and {rule.at for rule in made.dialect.pointer} == {"saa", "vei"}
+    assert made.dialect.trigger is not None
+    assert (made.dialect.trigger.at, made.dialect.trigger.operation) == ("$.begynn[*]", "slag")
+    assert kinds["kl"].trigger == "schedule" and asked["trigger adr"].answers[0].word == "webhook"
+    assert made.dialect.flow.states == {"true": "on", "false": "off"}
 
 
 def test_what_comes_in_over_the_web_is_a_call_from_outside() -> None:

@@ -51,6 +51,11 @@ class Context(NamedTuple):
     amid: int = 0  # that links lead to and go on from
     answers: int = 0  # of which links leave by answers, as yes and no are
 
+    @property
+    def parts_ways(self) -> bool:
+        """Whether ways of different names leave them."""
+        return self.outlets >= 2 or self.answers >= 0.5 * self.steps
+
 
 class Verdict(NamedTuple):
     """What an operation is taken for. ``sure`` lies between 0 and 1; ``near`` are the closest other hints; ``by_place``: no word of
@@ -120,13 +125,14 @@ def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[s
 
 def _labels_of_pointers(joins: Joins, raw: dict[str, Any]) -> set[str]:
     """What the records of a step say that each name a step to come, where there are several."""
-    if joins.way != "pointers" or STAR not in joins.at:
-        return set()
-    first = joins.at.index(STAR)
-    outer, target = joins.at[:first], joins.at[first + 1 :]
-    entries = [entry for entry in values_at(raw, (*outer, STAR)) if type(entry) is dict]
-    leaves = [leaf for entry in entries for leaf in find_leaves(entry, depth=2)] if len(entries) > 1 else []
-    return {value for path, value in leaves if type(value) is str and path != target and len(value) < _LABEL}
+    said: set[str] = set()
+    for path in (joins.at, *joins.more) if joins.way == "pointers" else ():
+        if STAR in path:
+            first = path.index(STAR)
+            entries = [entry for entry in values_at(raw, (*path[:first], STAR)) if type(entry) is dict]
+            leaves = [leaf for entry in entries for leaf in find_leaves(entry, depth=2)] if len(entries) > 1 else []
+            said |= {v for at, v in leaves if type(v) is str and at != path[first + 1 :] and len(v) < _LABEL}
+    return said
 
 
 def _ends_of_joins(found: Found, joins: Joins) -> tuple[list[set[str]], list[dict[str, set[str]]]]:
@@ -189,7 +195,7 @@ def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> V
         scores.pop("note", None)  # what a run goes through is no remark
     if c.answers >= 0.5 * c.steps and scores.pop("parallel", 0.0):
         scores["decide"] = scores.get("decide", 0.0) + 2.5  # one of several answers is no way beside the others
-    if c.outlets >= 2:
+    if c.parts_ways:
         scores["decide"] = scores.get("decide", 0.0) + 1.5
     if c.prompts >= 0.6 * c.steps and c.models >= 0.5 * c.steps:
         _weigh_prompts(scores)
@@ -211,7 +217,7 @@ def _evidence_for(hint: str, words: dict[str, float], scores: dict[str, float], 
         "words": min(1.0, words.get(hint, 0.0) / 5),
         "ahead": max(0.0, (best - second) / best) if best > 0 else 0.0,
         "prompts": (c.prompts / c.steps) * (c.models / c.steps) if model else 0.0,
-        "outlets": float(hint == "decide" and (c.outlets >= 2 or c.branches > 0)),
+        "outlets": float(hint == "decide" and (c.parts_ways or c.branches > 0)),
         "body": c.bodies / c.steps if hint in ("loop", "group", "guard", "parallel") else 0.0,
         "often": min(1.0, c.steps / 6),
     }

@@ -20,6 +20,7 @@ from zeitbuch.readers.dialects.rules import Dialect, KindRule
 from .claims import Claim
 from .evidence import Evidence, literal_pattern
 from .fields import Column, find_columns
+from .state_words import state_of_word
 from .survey import dotted_path, values_at
 from .time_questions import UnitQuestion, unit_questions
 from .value_kinds import kinds_by_values, shown_values
@@ -185,7 +186,7 @@ def _about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Cl
         return []
     answers = [Answer("no", "it says something else", lambda d: _with_state(d, "", {}))]
     if len(words) <= 2:
-        for number, on in enumerate(words, 1):
+        for number, on in enumerate(sorted(words, key=lambda word: state_of_word(word) != "on"), 1):
             said: dict[str, Any] = {word: "on" if word == on else "off" for word in words}
             shown = ", ".join(f"'{word}' is {state}" for word, state in said.items())
             answers.insert(

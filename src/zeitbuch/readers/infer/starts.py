@@ -156,6 +156,7 @@ def _rate_start(
         + 1.5 * (best.starts[0] > 0)
     )
     score += 3.0 * (count <= 3 * len(named) and _written_like_steps(records, identity, step_operation))
+    score += 1.0 * (len(columns.get(step_operation, ())) == count)  # they say what they are where steps do
     score -= 0.0 if direct else 1.2
     score += 1.5 * len({number for number, _ in records}) / max(1, len(named))
     score -= 0.02 * max(0, count - 3 * len(named))
