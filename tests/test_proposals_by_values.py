@@ -175,6 +175,49 @@ def with_ways_inside(at: int) -> dict[str, Any]:
     }
 
 
+def whole_space() -> dict[str, Any]:
+    """Flows in one file with the connections, models and prompts that their steps name by id."""
+    conns = [("c-0", "mailbox", "desk@ferry.example"), ("c-1", "tables", "svc-bot")]
+    flows = []
+    for at in range(8):
+        room = ROOMS[at % len(ROOMS)]
+        boxes = [
+            {"b": 1, "act": "inbox.arrived", "cap": f"New {room}", "in": {"conn": "c-0", "folder": "new"}},
+            {
+                "b": 2,
+                "act": "llm.classify",
+                "cap": f"Sort {room}",
+                "in": {"model": f"m-{at % 2}", "prompt": f"pr-{at % 4}", "text": "{{b1.text}}"},
+            },
+            {
+                "b": 3,
+                "act": "table.add",
+                "cap": f"Keep {room}",
+                "in": {"conn": "c-1", "table": room, "row": "{{b2.text}}"},
+            },
+            {
+                "b": 4,
+                "act": "mail.send",
+                "cap": f"Tell {room}",
+                "in": {"conn": "c-0", "to": f"{room}@ferry.example", "text": "{{b2.text}}"},
+            },
+        ]
+        edges = [{"s": place, "d": place + 1} for place in (1, 2, 3)]
+        flows.append(
+            {
+                "fid": f"f-{at:03d}",
+                "called": f"{room.title()} desk {at}",
+                "live": at % 3 > 0,
+                "boxes": boxes,
+                "edges": edges,
+            }
+        )
+    models = [{"mid": f"m-{at}", "label": f"dunlin-5-{size}"} for at, size in enumerate(("mini", "max"))]
+    prompts = [{"pid": f"pr-{at}", "body": PROMPT.format(room)} for at, room in enumerate(ROOMS[:4])]
+    rows = [dict(zip(("cid", "svc", "acct"), one, strict=True)) for one in conns]
+    return {"export": "4.2", "space": {"conns": rows, "models": models, "prompts": prompts, "flows": flows}}
+
+
 def proposed(documents: list[Any]) -> tuple[Suggestion, dict[str, KindRule], dict[str, Question]]:
     made = suggest_dialect(documents, "b")
     assert made is not None
@@ -252,6 +295,22 @@ def test_ways_within_a_step_are_those_of_a_decision() -> None:
     assert (made.dialect.trigger.at, made.dialect.trigger.operation) == ("$.begynn[*]", "slag")
     assert kinds["kl"].trigger == "schedule" and asked["trigger adr"].answers[0].word == "webhook"
     assert made.dialect.flow.states == {"true": "on", "false": "off"}
+
+
+def test_connections_beside_the_flows_are_found(tmp_path: Path, run: Run) -> None:
+    made, kinds, _ = proposed([whole_space()])
+    assert {rule.at for rule in made.dialect.catalogue} == {
+        "$.space.conns[*]",
+        "$.space.models[*]",
+        "$.space.prompts[*]",
+    }
+    assert made.dialect.step.connection == "in.conn.svc"
+    assert kinds["mail.send"].roles == {"to": "recipient", "text": "content"}  # and not the account of the connection
+    (tmp_path / "space.json").write_text(json.dumps(whole_space()))
+    place = str(tmp_path / "d.toml")
+    assert run("dialect", "suggest", str(tmp_path / "space.json"), "-o", place, "-q").code == 0
+    listed = json.loads(run("list", "connections", str(tmp_path / "space.json"), "--dialect", place, "-f", "json").out)
+    assert [(row["name"], row["steps"]) for row in listed["rows"]] == [("mailbox", 16), ("tables", 8)]
 
 
 def test_what_comes_in_over_the_web_is_a_call_from_outside() -> None:

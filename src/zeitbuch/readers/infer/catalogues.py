@@ -10,10 +10,11 @@ from typing import Any
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.reshape_rules import CatalogueRule
 
-from .fields import reads_like_prose
+from .fields import key_in, reads_like_prose
 from .kinds import like_a_model
 from .operations import is_tokenlike, shape_gain, shape_of
 from .steps import Found
+from .surroundings import CONNECTION_WORDS
 from .survey import STAR, Group, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
 
 _LEAST_CODES = 3
@@ -117,11 +118,19 @@ def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]
     steps_at = (*found.flow_at, *found.steps_at)
     columns = _texts_of_steps(found)
     for group in find_groups(documents):
-        key = _id_key(group) if group.path[: len(steps_at)] != steps_at and _holds_ai(group) else ""
+        key = _id_key(group) if group.path[: len(steps_at)] != steps_at else ""
+        if key and not _holds_ai(group, key) and not _are_connections(group, found):
+            continue
         ids = {item.key if key == "@key" else as_text(item.value.get(key)) for item in group.items}
         refs = [json_path((*steps_at, *path)) for path, values in columns.items() if values <= ids]
         if key and refs:
             yield CatalogueRule(at=json_path(group.path), id=dotted_path((key,)), refs=refs)
+
+
+def _are_connections(group: Group, found: Found) -> bool:
+    """Whether entries outside the flows are called connections; those of a flow are listed where they are."""
+    within = group.path[: len(found.flow_at)] == found.flow_at
+    return not within and key_in(tuple(part for part in group.path if part != STAR), CONNECTION_WORDS)
 
 
 def _texts_of_steps(found: Found) -> dict[Path, set[str]]:
@@ -134,10 +143,14 @@ def _texts_of_steps(found: Found) -> dict[Path, set[str]]:
     return columns
 
 
-def _holds_ai(group: Group) -> bool:
-    """Whether most entries hold the name of a model or a text that reads like instructions."""
+def _holds_ai(group: Group, id_key: str) -> bool:
+    """Whether most entries hold, beside their id, the name of a model or a text that reads like instructions."""
     held = sum(
-        any(type(value) is str and (reads_like_prose(value) or like_a_model(value)) for value in item.value.values())
+        any(
+            type(value) is str and (reads_like_prose(value) or like_a_model(value))
+            for key, value in item.value.items()
+            if key != id_key
+        )
         for item in group.items
     )
     return held >= 0.8 * len(group.items)

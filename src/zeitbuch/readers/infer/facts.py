@@ -13,6 +13,7 @@ from zeitbuch.readers.dialects.step_facts import METHOD_EFFECTS
 from .fields import STAMP, Column, key_in, reads_like_prose
 from .parts import placeholder_like
 from .spans import is_spelled_time, is_time, unit_of
+from .surroundings import CONNECTION_WORDS
 from .survey import STAR, Path, dotted_path
 from .vocabulary import words_of
 
@@ -204,6 +205,8 @@ def input_roles(kind: str, columns: dict[Path, Column], settings: Path, taken: s
         name = bare[len(settings) :]
         if bare[: len(settings)] != settings or not 0 < len(name) <= 2 or STAR in bare or dotted_path(bare) in taken:
             continue
+        if len(name) > 1 and key_in(name[:-1], CONNECTION_WORDS):
+            continue  # whose account it is, not who gets something
         role = next(
             (role for role, kinds, words, tells in _ROLES if kind in kinds and _is_for(path, column, words, tells)), ""
         )

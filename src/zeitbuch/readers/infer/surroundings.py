@@ -40,8 +40,8 @@ _PAIRS = (
 )
 _OPPOSITE = {"on": "off", "off": "on"}
 _ON_KEYS = frozenset("on active enabled live running published deployed aktiv actif activo attivo ativo actief".split())
-_CONNECTION_WORDS = frozenset(
-    "connection connections credential credentials account accounts auth verbindung connexion conexion tilkobling verbinding "
+CONNECTION_WORDS = frozenset(
+    "connection connections conn conns credential credentials account accounts auth verbindung connexion conexion tilkobling verbinding "
     "connessione conexao konto link integration".split()
 )
 
@@ -250,7 +250,18 @@ def find_connections(found: Found, columns: dict[Path, Column], joins: Joins) ->
         if group.path == joins.at:
             continue
         best = _best_key_of(columns, group, best)
-    return (best[1], best[2]) if best is not None else (None, ())
+    return (best[1], best[2]) if best is not None else (None, _connection_within(columns))
+
+
+def _connection_within(columns: dict[Path, Column]) -> Path:
+    """What names the connection in a record that steps hold themselves: its name, else its service, else its account."""
+    held = [path for path in columns if len(path) > 1 and STAR not in path and key_in(path[:-1], CONNECTION_WORDS)]
+    texts = [path for path in held if all(type(value) is str for value in columns[path].values)]
+    for words in ("name title label", "service svc type kind app provider", "account acct as user login"):
+        for path in texts:
+            if key_in(path, frozenset(words.split())):
+                return path
+    return ()
 
 
 def _best_key_of(
@@ -274,7 +285,7 @@ def _best_path_of(
         texts = [as_text(value) for value in column.values if is_scalar(value)]
         hits = sum(value in ids for value in texts)
         if texts and hits >= 0.8 * len(texts) and hits >= 2 and len(set(texts)) > 1:
-            score = hits / len(texts) + column.steps / 1000 + key_in(path, _CONNECTION_WORDS)
+            score = hits / len(texts) + column.steps / 1000 + key_in(path, CONNECTION_WORDS)
             if best is None or score > best[0]:
                 best = (score, _items_at(group.path, key, [item.value for item in group.items]), path)
     return best
