@@ -63,8 +63,6 @@ class CircleSamples:
         rng = np.random.Generator(np.random.SFC64(seed_of(first.flow, first.part) + 4))
         waves = self._first_waves(begins)
         for _ in range(_ROUNDS):
-            if not waves:
-                break
             waves = _go_deeper(waves, callers, total, worlds, rng)
         return {key: total[begins[at] : begins[at + 1]] for at, key in enumerate(self.component)}
 

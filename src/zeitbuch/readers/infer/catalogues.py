@@ -63,15 +63,16 @@ def record_legends_of(documents: list[Any]) -> Iterator[CatalogueRule]:
     groups = find_groups(documents) if len(documents) >= _LEAST_CODES else []
     for group in groups:
         key = _id_of_records(group) if _is_legend(group, len(documents)) else ""
-        ids = {item.key if key == "@key" else as_text(item.value[key]) for item in group.items} if key else set()
+        ids = _ids_of(group, key)
         others = [other for other in groups if other.path[: len(group.path)] != group.path]
-        refs = (
-            [json_path(path) for other in others for path in _fields_of_ids(other, ids)]
-            if len(ids) >= _LEAST_CODES
-            else []
-        )
+        refs = [json_path(path) for other in others for path in _fields_of_ids(other, ids)]
         if refs:
             yield CatalogueRule(at=json_path(group.path), id=dotted_path((key,)), refs=refs)
+
+
+def _ids_of(group: Group, key: str) -> set[str]:
+    """The ids of entries; none where nothing names them."""
+    return {item.key if key == "@key" else as_text(item.value.get(key)) for item in group.items} if key else set()
 
 
 def _is_legend(group: Group, documents: int) -> bool:
@@ -80,10 +81,14 @@ def _is_legend(group: Group, documents: int) -> bool:
     for item in group.items:
         by_document.setdefault(item.document, []).append((item.key if group.keyed else "", item.value))
     first, *others = by_document.values()
-    small = all(len(list(find_leaves(value))) <= _MOST_LEAVES for _, value in first)
-    words = [tuple(word for word in value.values() if is_tokenlike(word)) for _, value in first]
-    named = all(words) and len(set(words)) == len(words)
-    return len(by_document) == documents and small and named and all(other == first for other in others)
+    if len(by_document) < documents or any(other != first for other in others):
+        return False
+    words = [tuple(filter(is_tokenlike, value.values())) for _, value in first]
+    return all(words) and len(set(words)) == len(words) and all(_is_small(value) for _, value in first)
+
+
+def _is_small(record: dict[str, Any]) -> bool:
+    return len(list(find_leaves(record))) <= _MOST_LEAVES
 
 
 def _id_of_records(group: Group) -> str:
@@ -98,19 +103,25 @@ def _id_of_records(group: Group) -> str:
 def _fields_of_ids(group: Group, ids: set[str]) -> Iterator[Path]:
     """Fields that all records of a place have and that hold nothing but some ids. Numbers may mean anything: of these it has to be the
     field that tells which settings a record has, and no number of the record itself."""
+    shapes = [shape_of(item.value) for item in group.items]
+    for path, column in _scalars_of(group).items():
+        values = set(column.values())
+        if len(column) < len(group.items) or len(values) < _LEAST_CODES or not values <= ids:
+            continue
+        numbers = all(map(str.isdecimal, values))
+        again = len({(group.items[number].document, value) for number, value in column.items()}) < len(column)
+        if not numbers or (again and shape_gain(column, shapes, path) >= _TELLING):
+            yield (*group.path, *path)
+
+
+def _scalars_of(group: Group) -> dict[Path, dict[int, str]]:
+    """The scalars of items by path, each with the number of the item it stands in."""
     columns: dict[Path, dict[int, str]] = {}
     for number, item in enumerate(group.items):
         for path, value in find_leaves(item.value, depth=2):
             if STAR not in path and is_scalar(value) and type(value) is not bool:
                 columns.setdefault(path, {})[number] = as_text(value)
-    shapes = [shape_of(item.value) for item in group.items]
-    for path, column in columns.items():
-        values = set(column.values())
-        if len(column) == len(group.items) and len(values) >= _LEAST_CODES and values <= ids:
-            numeric = all(value.isdecimal() for value in values)
-            told = len({(group.items[number].document, value) for number, value in column.items()}) < len(column)
-            if not numeric or (told and shape_gain(column, shapes, path) >= _TELLING):
-                yield (*group.path, *path)
+    return columns
 
 
 def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]:
@@ -121,7 +132,7 @@ def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]
         key = _id_key(group) if group.path[: len(steps_at)] != steps_at else ""
         if key and not _holds_ai(group, key) and not _are_connections(group, found):
             continue
-        ids = {item.key if key == "@key" else as_text(item.value.get(key)) for item in group.items}
+        ids = _ids_of(group, key)
         refs = [json_path((*steps_at, *path)) for path, values in columns.items() if values <= ids]
         if key and refs:
             yield CatalogueRule(at=json_path(group.path), id=dotted_path((key,)), refs=refs)

@@ -20,7 +20,7 @@ from .kinds import Outlet, Verdict, judge_operations, operation_contexts, outlet
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
-from .value_kinds import holds_mail, kind_told
+from .value_kinds import holds_address, holds_mail, kind_told
 
 _WEAK = 0.5  # words that say less than this of what an operation is give way to values that can mean one thing
 
@@ -144,10 +144,9 @@ class Evidence:
                 self.verdicts[operation] = Verdict(
                     operation, kind, 0.5, verdict.near, evidence={said: 1.0}, by_values=True
                 )
-            elif verdict.hint == "decide" and not verdict.evidence.get("words") and holds_mail(columns):
-                # Several ways out and somebody's address: a person may decide.
+            elif other := _other_kind(verdict, columns):
                 self.verdicts[operation] = Verdict(
-                    operation, "approve", 0.5, ("decide",), evidence={DOUBTED: 1.0}, by_values=True
+                    operation, other, 0.5, (verdict.hint,), evidence={DOUBTED: 1.0}, by_values=True
                 )
 
     @cached_property
@@ -202,6 +201,16 @@ class Evidence:
         self.claims.append(
             Claim(part, of, words, {name: round(min(1.0, float(value)), 3) for name, value in evidence.items()})
         )
+
+
+def _other_kind(verdict: Verdict, columns: dict[Path, fields.Column]) -> str:
+    """What an operation may be as well, by what its steps hold; empty where nothing speaks against its words."""
+    words = verdict.evidence.get("words", 0)
+    if verdict.hint == "decide" and not words and holds_mail(columns):
+        return "approve"  # several ways out and somebody's address: a person may decide
+    if verdict.hint == "send" and words < _WEAK and holds_address(columns) and not holds_mail(columns):
+        return "http"  # "post": a letter, or what is done with an address
+    return ""
 
 
 def literal_pattern(operation: str) -> str:

@@ -125,14 +125,16 @@ def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[s
 
 def _labels_of_pointers(joins: Joins, raw: dict[str, Any]) -> set[str]:
     """What the records of a step say that each name a step to come, where there are several."""
-    said: set[str] = set()
-    for path in (joins.at, *joins.more) if joins.way == "pointers" else ():
-        if STAR in path:
-            first = path.index(STAR)
-            entries = [entry for entry in values_at(raw, (*path[:first], STAR)) if type(entry) is dict]
-            leaves = [leaf for entry in entries for leaf in find_leaves(entry, depth=2)] if len(entries) > 1 else []
-            said |= {v for at, v in leaves if type(v) is str and at != path[first + 1 :] and len(v) < _LABEL}
-    return said
+    paths = [path for path in (joins.at, *joins.more) if STAR in path] if joins.way == "pointers" else []
+    return {text for path in paths for text in _texts_beside(raw, path) if len(text) < _LABEL}
+
+
+def _texts_beside(raw: dict[str, Any], path: Path) -> list[str]:
+    """The texts of records that stand together, but for those at a path; none of a record alone."""
+    first = path.index(STAR)
+    entries = [entry for entry in values_at(raw, (*path[:first], STAR)) if type(entry) is dict]
+    leaves = [leaf for entry in entries for leaf in find_leaves(entry, depth=2)] if len(entries) > 1 else []
+    return [value for at, value in leaves if type(value) is str and at != path[first + 1 :]]
 
 
 def _ends_of_joins(found: Found, joins: Joins) -> tuple[list[set[str]], list[dict[str, set[str]]]]:

@@ -110,14 +110,24 @@ def _single_keys(raws: list[dict[str, Any]], steps_at: Path) -> dict[Path, list[
     found: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
     for number, raw in enumerate(raws):
         for key, value in raw.items() if type(raw) is dict else ():
-            inner = next(iter(value.items())) if type(value) is dict and len(value) == 1 else None
-            if inner is not None and type(inner[1]) is dict and (key,) != steps_at[:1]:
-                found.setdefault((key, STAR), []).append((number, {**inner[1], "@key": inner[0]}))
-    return {
-        path: records
-        for path, records in found.items()
-        if len(records) == len(raws) and 1 < len({row["@key"] for _, row in records}) <= 0.5 * len(records)
-    }
+            record = _alone_under_key(value)
+            if record is not None and (key,) != steps_at[:1]:
+                found.setdefault((key, STAR), []).append((number, record))
+    return {path: records for path, records in found.items() if _differ_by_key(records, len(raws))}
+
+
+def _alone_under_key(value: Any) -> dict[str, Any] | None:
+    """The record that is all an object holds, with its key."""
+    if type(value) is not dict or len(value) != 1:
+        return None
+    key, inner = next(iter(value.items()))
+    return {**inner, "@key": key} if type(inner) is dict else None
+
+
+def _differ_by_key(records: list[tuple[int, dict[str, Any]]], flows: int) -> bool:
+    """Whether every flow has one, under a few keys that come again."""
+    keys = {row["@key"] for _, row in records}
+    return len(records) == flows and 1 < len(keys) <= 0.5 * flows
 
 
 def _holds_steps(record: dict[str, Any], identity: Identity, number: int) -> bool:

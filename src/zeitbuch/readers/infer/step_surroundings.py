@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from itertools import permutations
 from typing import Any
 
@@ -96,12 +96,10 @@ def _switch_by_values(
 ) -> None:
     """What switches steps off, by its values: it stands in steps of several kinds (a setting belongs to one), and is mostly on."""
     maybe = [
-        (path, column)
-        for path, column in sorted(columns.items(), key=lambda entry: (len(entry[0]), entry[0]))
-        if len(path) <= 2 and STAR not in path and not (settings and path[: len(settings)] == settings)
-        and path not in result.values() and len(operations.get(path, ())) >= _LEAST_OPERATIONS
-        and len(column.values) == column.steps
-    ]  # fmt: skip
+        (path, columns[path])
+        for path in _outside(columns, settings, result)
+        if len(operations.get(path, ())) >= _LEAST_OPERATIONS and len(columns[path].values) == columns[path].steps
+    ]
     for judge in (_switch_of_values, _switch_of_unknown_words):
         for path, column in maybe:
             field = judge(column, total, result)
@@ -171,13 +169,21 @@ def _retries_of_object(columns: dict[Path, Column], settings: Path, result: dict
     right = next(right for field, _, right in _STEP_WORDS if field == "retries")
     maybe = [
         path
-        for path, column in columns.items()
-        if len(path) > 1 and key_in(path[:-1], _RETRY_WORDS) and STAR not in path and path not in result.values()
-        and not (settings and path[: len(settings)] == settings)
-        and all(map(right, column.values)) and not _says_unit(path)
-    ]  # fmt: skip
+        for path in _outside(columns, settings, result)
+        if len(path) > 1
+        and key_in(path[:-1], _RETRY_WORDS)
+        and all(map(right, columns[path].values))
+        and not _says_unit(path)
+    ]
     if len(maybe) == 1:
         result["retries"] = maybe[0]
+
+
+def _outside(columns: dict[Path, Column], settings: Path, result: dict[str, Any]) -> list[Path]:
+    """Paths of fields beside the settings that mean nothing yet, the shortest first."""
+    free = [path for path in columns if STAR not in path and len(path) <= 2 and path not in result.values()]
+    outer = [path for path in free if not settings or path[: len(settings)] != settings]
+    return sorted(outer, key=lambda path: (len(path), path))
 
 
 def _says_unit(path: Path) -> bool:
@@ -242,17 +248,20 @@ def scope_path(found: Found, columns: dict[Path, Column], ids: list[dict[str, in
         {name for name, index in table.items() if index in inside} for table, inside in zip(ids, scopes, strict=True)
     ]
     for path in columns if any(names) else ():
-        if STAR in path or len(path) > 2:
-            continue
-        held = [
-            (number, as_text(value), index)
-            for number, sample in enumerate(found.samples)
-            for index, sight in enumerate(sample.steps)
-            if is_scalar(value := value_at(sight.raw, path)) and value not in (None, "")
-        ]
+        held = list(_held_at(found, path)) if STAR not in path and len(path) <= 2 else []
         # A step stands in a scope of its own flow, and never in itself; one number everywhere is no name.
         hits = sum(text in names[number] and ids[number][text] != index for number, text, index in held)
-        told = len({text for _, text, _ in held}) > 1 or not all(text.isdecimal() for _, text, _ in held)
+        texts = {text for _, text, _ in held}
+        told = len(texts) > 1 or not all(map(str.isdecimal, texts))
         if held and told and hits >= 0.9 * len(held):
             best = max(best, (hits, path))
     return best[1]
+
+
+def _held_at(found: Found, path: Path) -> Iterator[tuple[int, str, int]]:
+    """What steps have at a path: the number of the flow, the text, the number of the step."""
+    for number, sample in enumerate(found.samples):
+        for index, sight in enumerate(sample.steps):
+            value = value_at(sight.raw, path)
+            if is_scalar(value) and value not in (None, ""):
+                yield number, as_text(value), index

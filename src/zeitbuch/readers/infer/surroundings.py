@@ -38,6 +38,11 @@ _PAIRS = (
     ("ja", "nein"),
     ("oui", "non"),
 )
+_NAMES = (
+    "name title label",
+    "service svc type kind app provider",
+    "account acct as user login",
+)  # of a connection, the best first
 _OPPOSITE = {"on": "off", "off": "on"}
 _ON_KEYS = frozenset("on active enabled live running published deployed aktiv actif activo attivo ativo actief".split())
 CONNECTION_WORDS = frozenset(
@@ -168,15 +173,18 @@ def _single_switch(columns: dict[Path, list[Any]], result: dict[str, Any], count
 def _two_unknown_words(columns: dict[Path, list[Any]], result: dict[str, Any], count: int) -> None:
     """The only field of the flows that has one of two words, each several times: it may be the state, in whatever language. It is asked."""
     taken = {value for value in result.values() if isinstance(value, tuple)}
-    found = [
-        path
-        for path, values in columns.items()
-        if len(path) <= 2 and STAR not in path and path not in taken and len(values) == count
-        and all(type(value) is str and value.isalpha() for value in values)
-        and len(set(values)) == 2 and min(Counter(values).values()) > 1
-    ]  # fmt: skip
+    near = {
+        path: values for path, values in columns.items() if len(path) <= 2 and STAR not in path and path not in taken
+    }
+    found = [path for path, values in near.items() if len(values) == count and _are_two_words(values)]
     if len(found) == 1:
         result["state"] = found[0]
+
+
+def _are_two_words(values: list[Any]) -> bool:
+    """Whether each is one of two words, and each of these comes again."""
+    words = Counter(value for value in values if type(value) is str and value.isalpha())
+    return len(words) == 2 and words.total() == len(values) and min(words.values()) > 1
 
 
 def _is_zero_or_one(path: Path, values: list[Any], count: int) -> bool:
@@ -208,9 +216,14 @@ def _words_of_states(columns: dict[Path, list[Any]], result: dict[str, Any]) -> 
     for pair in _PAIRS:
         if set(pair) & states.keys():
             states |= {word: state_of_word(word) for word in pair}
-    if any(len(word) > 3 and state_of_word(word) == "off" for word in words_of(result["state"][-1])):
+    if _says_off(result["state"][-1]):
         states = {word: _OPPOSITE.get(state, state) for word, state in states.items()}  # "paused": true
     result["states"] = {key: value for key, value in sorted(states.items()) if value}
+
+
+def _says_off(key: str) -> bool:
+    """Whether a key is called after what is off: "paused"."""
+    return any(len(word) > 3 and state_of_word(word) == "off" for word in words_of(key))
 
 
 def _flow_head(raw: dict[str, Any], used: list[Path]) -> dict[str, Any]:
@@ -257,11 +270,8 @@ def _connection_within(columns: dict[Path, Column]) -> Path:
     """What names the connection in a record that steps hold themselves: its name, else its service, else its account."""
     held = [path for path in columns if len(path) > 1 and STAR not in path and key_in(path[:-1], CONNECTION_WORDS)]
     texts = [path for path in held if all(type(value) is str for value in columns[path].values)]
-    for words in ("name title label", "service svc type kind app provider", "account acct as user login"):
-        for path in texts:
-            if key_in(path, frozenset(words.split())):
-                return path
-    return ()
+    named = [path for words in _NAMES for path in texts if key_in(path, frozenset(words.split()))]
+    return named[0] if named else ()
 
 
 def _best_key_of(

@@ -68,9 +68,18 @@ def kind_told(columns: dict[Path, Column], flows: frozenset[str] = frozenset()) 
 
 def holds_mail(columns: dict[Path, Column]) -> bool:
     """Whether every step has a setting that is the address of somebody."""
+    return _all_hold(columns, _MAIL)
+
+
+def holds_address(columns: dict[Path, Column]) -> bool:
+    """Whether every step has a setting that is an address of the web."""
+    return _all_hold(columns, _ADDRESS)
+
+
+def _all_hold(columns: dict[Path, Column], pattern: re.Pattern[str]) -> bool:
     steps = max((column.steps for column in columns.values()), default=0)
     return any(
-        column.steps == steps and all(type(value) is str and _MAIL.match(value) for value in column.values)
+        column.steps == steps and all(type(value) is str and pattern.match(value) for value in column.values)
         for column in columns.values()
     )
 
