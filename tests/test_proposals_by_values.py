@@ -218,6 +218,36 @@ def whole_space() -> dict[str, Any]:
     return {"export": "4.2", "space": {"conns": rows, "models": models, "prompts": prompts, "flows": flows}}
 
 
+def in_stages(at: int) -> dict[str, Any]:
+    """Tasks in stages, of which the later take values of the earlier; what starts a flow has its clock one level deeper."""
+    room = ROOMS[at % len(ROOMS)]
+    ask = {"quoi": "ia.reponse", "avec": {"modele": "sterne-2", "consigne": PROMPT.format(room)}}
+    first = [
+        {"nom": f"trier_{room}_00", **ask},
+        {"nom": f"lire_{room}_01", "quoi": "donnees.lire", "avec": {"table": room}, "essais": 3},
+    ]
+    then = [
+        {
+            "nom": f"ecrire_{room}_10",
+            "quoi": "donnees.ecrire",
+            "avec": {"table": room, "ligne": f"$(trier_{room}_00.texte)"},
+        },
+        {
+            "nom": f"dire_{room}_11",
+            "quoi": "message.courriel",
+            "avec": {"a": f"{room}@ferry.example", "corps": f"$(lire_{room}_01.texte)"},
+        },
+    ]
+    begin = (
+        {"type": "crochet", "chemin": f"/c/{at}"}
+        if at % 2
+        else {"type": "minuterie", "planning": {"expression": f"{at} 5 * * *"}}
+    )
+    stages = [{"etape": "E0", "taches": first}, {"etape": "E1", "taches": then}]
+    head = {"code": f"fx-{at}", "intitule": f"{room.title()} suivi {at}", "etat": ["actif", "brouillon"][at % 3 == 1]}
+    return {"flux": {**head, "depart": begin, "etapes": stages}}
+
+
 def proposed(documents: list[Any]) -> tuple[Suggestion, dict[str, KindRule], dict[str, Question]]:
     made = suggest_dialect(documents, "b")
     assert made is not None
@@ -311,6 +341,16 @@ def test_connections_beside_the_flows_are_found(tmp_path: Path, run: Run) -> Non
     assert run("dialect", "suggest", str(tmp_path / "space.json"), "-o", place, "-q").code == 0
     listed = json.loads(run("list", "connections", str(tmp_path / "space.json"), "--dialect", place, "-f", "json").out)
     assert [(row["name"], row["steps"]) for row in listed["rows"]] == [("mailbox", 16), ("tables", 8)]
+
+
+def test_stages_that_take_values_of_each_other_are_one_flow() -> None:
+    """They were taken for flows of their own, twice as many as there are."""
+    made, kinds, _ = proposed([in_stages(at) for at in range(9)])
+    assert made.flows == 9 and made.dialect.flow.at == "$.flux" and made.dialect.step.at == "$.etapes[*].taches[*]"
+    assert made.dialect.trigger is not None
+    assert (made.dialect.trigger.at, made.dialect.trigger.operation) == ("$.depart", "type")
+    assert (kinds["minuterie"].trigger, kinds["minuterie"].cron) == ("schedule", "planning.expression")
+    assert kinds["crochet"].trigger == "webhook" and made.dialect.step.retries == "essais"
 
 
 def test_what_comes_in_over_the_web_is_a_call_from_outside() -> None:

@@ -18,7 +18,7 @@ from .vocabulary import guess_kinds, word_fits, words_of
 
 _WORDS = (
     "trigger* auslos* ausloes* declench* dispar* utlos* innesc* gatilho* start* begin* entry source when schedule* cron clock* timer hook* "
-    "listen* event* kickoff launch* initiat* on"
+    "listen* event* kickoff launch* initiat* on depart* debut* demarr* inizi* avvi* inicio* comienz* beginn* anfang* oppstart* aanvang*"
 )
 
 _FEWEST, _TELLING = 6, 0.6  # records by which a field is judged, and how much better it has to tell their settings
@@ -71,9 +71,18 @@ def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> St
         and not any(_holds_steps(row, identity, number) for number, row in records[:20])
     ]
     best = max(rated, key=lambda r: (r.score, len(r.at)), default=None)
-    if best is None or best.score < (5.0 if have >= 0.5 * len(raws) else 3.0):
+    least = 5.0 if have >= 0.5 * len(raws) else 3.0
+    if best is None or best.score < least:
         return None
-    return best
+    # What only some triggers hold, a clock say, stands within the trigger that every flow has.
+    around = [
+        one for one in rated if one.score >= least and best.at[: len(one.at)] == one.at and _flows(one) > _flows(best)
+    ]
+    return max(around, key=lambda one: one.score, default=best)
+
+
+def _flows(starts: Starts) -> int:
+    return len({number for number, _ in starts.records})
 
 
 def _gather_candidates(

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from typing import Any, NamedTuple
 
@@ -16,6 +17,9 @@ from .vocabulary import guess_kinds
 
 KEY: Path = ("@key",)
 _NEARLY_WHOLE = 0.7
+_NAME = re.compile(r"[^\W\d][\w-]{2,60}")  # what may name a step within a text
+_REFERENCE = re.compile(rf"[{{(\[<%$#]\s*({_NAME.pattern})")  # a name behind a bracket or sign
+_LOOKED_AT, _FEWEST_ACROSS = 400, 4  # items whose texts are looked at, and how many of them name others
 _SEVERAL = 2  # documents beside the first
 
 
@@ -170,7 +174,7 @@ def _flow_path(documents: list[Any], group: Group, operation: Path) -> tuple[Pat
     several entries begins with a trigger, they are parts of one flow (stages, lanes) and the flow is what holds them all."""
     outer = group.path[:-1]
     stars = [index for index, part in enumerate(outer) if part == STAR]
-    while stars and _are_parts(group, stars[-1] + 1, operation):
+    while stars and (_are_parts(group, stars[-1] + 1, operation) or _refer_across(group, stars[-1] + 1)):
         outer = outer[: stars.pop()]
     if stars:
         path = outer[: stars[-1] + 1]
@@ -193,6 +197,24 @@ def _are_parts(group: Group, depth: int, operation: Path) -> bool:
     several = [numbers for numbers in together.values() if len(numbers) > 1]
     single = sum(sum(bool(number) for number in numbers) == 1 for numbers in several)
     return len(several) > 1 and single >= 0.8 * len(several)
+
+
+def _refer_across(group: Group, depth: int) -> bool:
+    """Whether items take values of items of other entries ``depth`` keys down: steps of one flow do, steps of two flows never."""
+    places = [(item.document, "/".join(item.pointer.split("/")[: depth + 1])) for item in group.items]
+    named: dict[tuple[int, str], set[str]] = {}
+    for item, (document, place) in zip(group.items, places, strict=True):
+        for value in (item.key, *item.value.values()):
+            if type(value) is str and _NAME.fullmatch(value):
+                named.setdefault((document, value), set()).add(place)
+    own = across = 0
+    for item, (document, place) in zip(group.items[:_LOOKED_AT], places, strict=False):
+        texts = [leaf for _, leaf in find_leaves(item.value) if type(leaf) is str]
+        for word in {word for text in texts for word in _REFERENCE.findall(text)}:
+            where = named.get((document, word), set())
+            own += where == {place}
+            across += len(where) == 1 and place not in where
+    return across >= _FEWEST_ACROSS and across >= 0.2 * (own + across)
 
 
 def _named_record(documents: list[Any], outer: Path) -> tuple[Path, bool]:
