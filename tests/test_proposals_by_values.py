@@ -248,6 +248,36 @@ def in_stages(at: int) -> dict[str, Any]:
     return {"flux": {**head, "depart": begin, "etapes": stages}}
 
 
+def with_starts(at: int) -> dict[str, Any]:
+    """Nodes and a net of what follows them; what starts a flow is called a start of something, and only its values tell of what."""
+    room = ROOMS[at % len(ROOMS)]
+    begin = [
+        ("start.zeit", {"plan": {"takt": [5, 15][at % 2], "einheit": "Minuten"}}),
+        ("start.anruf", {"pfad": f"/e/{at}"}),
+        ("start.ordner", {"ordner": "eingang", "abstand": "10 min"}),
+        ("start.ding", {"sache": room}),
+    ][at % 4]
+    given = [
+        begin,
+        ("ki.text", {"motor": "seeadler-3", "vorgabe": PROMPT.format(room)}),
+        ("post.senden", {"an": f"{room}@ferry.example"}),
+    ]
+    nodes = {
+        f"K{place:02d}": {"bez": f"Knoten {place} {room}", "art": kind, "werte": values}
+        for place, (kind, values) in enumerate(given)
+    }
+    net = {"K00": {"weiter": ["K01"]}, "K01": {"weiter": ["K02"]}}
+    return {
+        "ablauf": {
+            "kennung": f"abl-{at}",
+            "name": f"{room.title()} Ablauf {at}",
+            "zustaendig": "Ola Tveit",
+            "knoten": nodes,
+            "netz": net,
+        }
+    }
+
+
 def proposed(documents: list[Any]) -> tuple[Suggestion, dict[str, KindRule], dict[str, Question]]:
     made = suggest_dialect(documents, "b")
     assert made is not None
@@ -351,6 +381,18 @@ def test_stages_that_take_values_of_each_other_are_one_flow() -> None:
     assert (made.dialect.trigger.at, made.dialect.trigger.operation) == ("$.depart", "type")
     assert (kinds["minuterie"].trigger, kinds["minuterie"].cron) == ("schedule", "planning.expression")
     assert kinds["crochet"].trigger == "webhook" and made.dialect.step.retries == "essais"
+
+
+def test_a_start_of_something_is_what_its_values_tell() -> None:
+    """All were asserted to be events, for the word start."""
+    made, kinds, asked = proposed([with_starts(at) for at in range(12)])
+    assert [kinds[f"start.{name}"].trigger for name in ("zeit", "anruf", "ordner")] == [
+        "schedule",
+        "webhook",
+        "polling",
+    ]
+    assert (kinds["start.zeit"].every, kinds["start.zeit"].unit) == ("werte.plan.takt", "werte.plan.einheit")
+    assert "trigger start.ding" in asked and made.dialect.flow.owners == "zustaendig"
 
 
 def test_what_comes_in_over_the_web_is_a_call_from_outside() -> None:

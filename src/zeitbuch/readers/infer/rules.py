@@ -19,7 +19,7 @@ from .kinds import Verdict
 from .parts import Branching, cases_rule
 from .starts import Starts, operation_of
 from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, json_path
-from .vocabulary import TRIGGER_WORDS, effect_of, guess_kinds, modality_of, word_fits, words_of
+from .vocabulary import EVENT_WORDS, TRIGGER_WORDS, effect_of, guess_kinds, modality_of, word_fits, words_of
 
 _NEARLY_ALL = 0.9  # of the triggers of a kind have what tells the kind
 _MIXED = "several kinds"  # told by the values of triggers that nothing tells apart
@@ -126,7 +126,7 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
 def _kind_by_values(verdict: Verdict, told: str, settings: bool, timed: bool) -> str:
     """The kind of a trigger among the steps: its words, unless it has none or its values say clearly otherwise."""
     trigger = verdict.hint[3:]
-    if told and (verdict.by_place or (timed and trigger != "polling")):
+    if told and (verdict.by_place or (timed and trigger != "polling") or _says_only_start(verdict.operation)):
         return told
     return "manual" if verdict.by_place and not settings else trigger
 
@@ -165,13 +165,22 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
     return rules
 
 
+def _says_only_start(operation: str) -> bool:
+    """Whether words of an operation say that it begins flows, and none of them what sets it off."""
+    words = words_of(operation)
+    return word_fits(words, TRIGGER_WORDS) and not word_fits(words, EVENT_WORDS)
+
+
 def _only_says_trigger(key: str) -> bool:
     """Whether a key says that there is a trigger, and not which."""
     return all(word_fits((word,), TRIGGER_WORDS) for word in words_of(key))
 
 
 def _word_score(operation: str, trigger: str) -> float:
-    return next((guess.score for guess in guess_kinds(operation) if guess.trigger == trigger), 0.0)
+    """How much the words of an operation say for a kind of trigger: next to nothing where they say that it begins flows, and no more."""
+    guesses = guess_kinds(operation)
+    score = next((guess.score for guess in guesses if guess.trigger == trigger), 0.0)
+    return min(score, 1.0) if trigger == "event" and len(guesses) == 1 and _says_only_start(operation) else score
 
 
 def _separate_trigger(

@@ -24,7 +24,7 @@ _FLOW_WORDS: dict[str, str] = {
     "description": "description about purpose summary descr beschreibung zweck descripcion beskrivelse formal omschrijving descrizione descricao doc",
     "state": "state status active enabled live running on aktiv actif activo activa actief attivo ativo running published deployed paused",
     "owners": "owner owners author creator people responsible besitzer eigentumer proprietaire dueno propietario eier eigenaar "
-              "proprietario responsable verantwortlich contact maintainers users by",
+              "proprietario responsable verantwortlich zustandig zustaendig contact maintainers users by",
     "folder": "folder directory ordner dossier carpeta mappe map cartella pasta category project group space section",
     "environment": "environment env stage site tenant umgebung environnement entorno miljo omgeving ambiente region host",
     "version": "version revision edition rev utgave versie versione versao release",

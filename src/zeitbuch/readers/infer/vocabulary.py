@@ -48,7 +48,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
             "repeat* wiederhol* repet* gjenta* while until map-each batch-loop"),
     ),
     "parallel": ((4, "parallel* fork* gleichzeitig* simultan* paralel* fanout samtidig* tegelijk* concurrent* at-once both"),),
-    "join": ((4, "join* merg* zusammenfuhr* zusammenfuehr* fusion* unir* union sammenfo* samenvoeg* unisci* juntar gather* combine*"),),
+    "join": ((4, "join* merg* zusammen zusammenfuhr* zusammenfuehr* fusion* unir* union sammenfo* samenvoeg* unisci* juntar gather* combine*"),),
     "guard": ((4, "try trycatch guard* attempt* versuch* essayer essai intent* tentativ* forsok* probeer* scope protect* shield*"),),
     "wait": ((4, "wait* delay* sleep* pause* wart* verzoger* verzoeger* attend* attente* delai* esper* retras* vent vente* wacht* attesa* aspett* "
                  "aguard* retard* timer-wait hold"),),
@@ -113,6 +113,9 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
 }  # fmt: skip
 
 TRIGGER_WORDS = HINTS["~trigger"][0][1]
+EVENT_WORDS = " ".join(
+    words for hint in HINTS if hint.startswith("on:") for _, words in HINTS[hint]
+)  # of what sets a flow off
 _KINDS = set(get_args(StepKind))
 _TRIGGERS = set(get_args(TriggerKind))
 _MODALITY: tuple[tuple[str, Modality], ...] = (
