@@ -278,6 +278,27 @@ def with_starts(at: int) -> dict[str, Any]:
     }
 
 
+def with_codes(at: int) -> dict[str, Any]:
+    """Steps of types that are bare numbers, explained nowhere."""
+    room = ROOMS[at % len(ROOMS)]
+    given: dict[int, dict[str, Any]] = {
+        1: {"q": f"{at} 4 * * *"},
+        3: {"m": "brent-2-mid", "l": PROMPT.format(room), "x": 250},
+        7: {"u": f"https://{room}.example/q", "v": "GET"},
+        9: {"r": f"{room}@ferry.example", "w": "{1}"},
+    }
+    kinds = [1, 3, [7, 9][at % 2], 3, 9]
+    steps = [{"i": place, "n": f"Look {room} {place}", "t": kind, "b": given[kind]} for place, kind in enumerate(kinds)]
+    return {
+        "g": {
+            "i": 1000 + at,
+            "n": f"{room.title()} line {at}",
+            "S": steps,
+            "L": [[place, place + 1] for place in range(4)],
+        }
+    }
+
+
 def proposed(documents: list[Any]) -> tuple[Suggestion, dict[str, KindRule], dict[str, Question]]:
     made = suggest_dialect(documents, "b")
     assert made is not None
@@ -393,6 +414,14 @@ def test_a_start_of_something_is_what_its_values_tell() -> None:
     ]
     assert (kinds["start.zeit"].every, kinds["start.zeit"].unit) == ("werte.plan.takt", "werte.plan.einheit")
     assert "trigger start.ding" in asked and made.dialect.flow.owners == "zustaendig"
+
+
+def test_types_may_be_numbers() -> None:
+    """The captions were taken for what steps do, 85 different."""
+    made, kinds, asked = proposed([with_codes(at) for at in range(10)])
+    assert (made.dialect.step.operation, made.dialect.step.name) == ("t", "n")
+    assert (kinds["1"].trigger, kinds["3"].kind, kinds["7"].kind) == ("schedule", "model", "http")
+    assert asked["kind 9"].answers[0].word == "send"
 
 
 def test_what_comes_in_over_the_web_is_a_call_from_outside() -> None:

@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Callable
 from typing import Any
 
-from .survey import Group, Path
+from .survey import Group, Item, Path
 from .vocabulary import guess_kinds, words_of
 
 _OPERATION_KEYS = frozenset(
@@ -16,6 +16,7 @@ _OPERATION_KEYS = frozenset(
     "accion azione acao".split()
 )
 LOOKED_AT = 400  # items of a place
+_FEWEST, _TELLING = 20, 0.9  # items by which a number is judged, and how well it has to tell their settings
 
 
 def is_tokenlike(value: Any) -> bool:
@@ -32,8 +33,31 @@ def operation_scores(group: Group) -> list[tuple[float, Path]]:
         (_score_field(list(column.values()), len(items), path) + 2.0 * shape_gain(column, shapes, path), path)
         for path, column in columns.items()
     ]
+    if not any(shape_gain(column, shapes, path) >= _TELLING for path, column in columns.items()):
+        found += _numbers_for_types(group.items[:LOOKED_AT], shapes)
     found.sort(key=lambda f: (-f[0], f[1]))
     return _types_before_captions(found, columns, shapes)
+
+
+def _numbers_for_types(items: list[Item], shapes: list[frozenset[Path]]) -> list[tuple[float, Path]]:
+    """Fields of whole numbers that come again within a flow and tell all settings of an item: a type that is a code."""
+    columns: dict[Path, dict[int, str]] = {}
+    for number, item in enumerate(items):
+        for key, value in item.value.items():
+            if type(value) is int:
+                columns.setdefault((key,), {})[number] = str(value)
+    return [
+        (2.0 + 2.0 * gain, path)
+        for path, column in columns.items()
+        if _come_again(column, items) and (gain := shape_gain(column, shapes, path)) >= _TELLING
+    ]
+
+
+def _come_again(column: dict[int, str], items: list[Item]) -> bool:
+    """Whether all items have one of a few numbers, and several of one document the same."""
+    own = {(items[number].document, value) for number, value in column.items()}
+    few = len(set(column.values())) <= 0.3 * len(items)
+    return len(column) == len(items) >= _FEWEST and few and len(own) < len(column)
 
 
 def _types_before_captions(
@@ -41,12 +65,12 @@ def _types_before_captions(
 ) -> list[tuple[float, Path]]:
     """A field of several words gives way to one of single words that tells the settings as well: flows drawn alike have steps of
     the same name."""
-    if not found or not _has_blanks(columns[found[0][1]]):
+    if not found or not _has_blanks(columns.get(found[0][1], {})):
         return found
     gain = shape_gain(columns[found[0][1]], shapes, found[0][1])
     for place, (_, path) in enumerate(found[1:], 1):
-        column = columns[path]
-        fits = gain > 0 and shape_gain(column, shapes, path) >= 0.9 * gain
+        column = columns.get(path, {})
+        fits = bool(column) and gain > 0 and shape_gain(column, shapes, path) >= 0.9 * gain
         if not _has_blanks(column) and fits and len(set(column.values())) <= len(set(columns[found[0][1]].values())):
             return [(found[0][0], path), *found[:place], *found[place + 1 :]]
     return found

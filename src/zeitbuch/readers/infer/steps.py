@@ -277,7 +277,8 @@ def _add_step(
 
 def is_steplike(value: Any, operation: Path, ids: list[str], keyed: bool) -> bool:
     """Whether a value found inside a step is a step itself."""
-    if type(value) is not dict or not is_tokenlike(value_at(value, operation)):
+    said = value_at(value, operation) if type(value) is dict else None
+    if not is_tokenlike(said) and type(said) is not int:
         return False
     shared = sum(key in value for key in ids)
     return shared >= max(1 if keyed else 2, 0.6 * len(ids)) if ids else True
