@@ -18,6 +18,7 @@ from zeitbuch.core.estimate.distribution import thinned
 from zeitbuch.core.estimate.month_draws import sum_of_many
 from zeitbuch.core.estimate.records import EstateEstimate, Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
+from zeitbuch.core.estimate.varied_parts import VariedParts
 from zeitbuch.core.model.records import Flow, Schedule, Trigger
 from zeitbuch.core.pricing.rate_card import ModelRate, Price, RateCard
 
@@ -222,6 +223,13 @@ def test_sums_of_gamma_parts_are_gamma(shape: float) -> None:
     assert np.quantile(mirrored, levels) == pytest.approx(
         np.maximum(400 - wanted.isf(levels), 0), abs=0.03 * wanted.std()
     )
+
+
+def test_parts_that_do_not_vary_leave_the_others_as_they_are() -> None:
+    rng = np.random.default_rng(5)
+    drawn = rng.gamma(2.0, 0.5, 4000)
+    sums = VariedParts(np.array([np.full(4000, 1.0), drawn / drawn.mean()])).sum_over(np.full(50_000, 500.0), rng)
+    assert float(sums[0].std()) == 0.0 and float(sums[1].std()) == pytest.approx((500 * drawn.var()) ** 0.5, rel=0.03)
 
 
 def test_a_run_costs_what_all_that_it_leads_to_costs() -> None:

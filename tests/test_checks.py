@@ -149,6 +149,7 @@ CASES: dict[str, tuple[list[Flow], list[Flow]]] = {
         [
             flow(step("d", "decide"), step("a"), step("b"), step("j", join="once"), step("z"), links=parted("case")),
             flow(step("d"), step("a"), step("b"), step("j", join="all"), step("z"), links=parted("next")),
+            flow(step("a"), step("j", join="all"), links=(Link(source="t", target="a"), Link(source="a", target="j", after=("skip",)))),
             flow(step("d", "decide", inclusive=True), step("a"), step("b"), step("j", join="all"), step("z"), links=parted("case")),
         ],
     ),

@@ -309,6 +309,7 @@ def test_how_steps_stand_outweighs_their_words() -> None:
     made, kinds, asked = proposed([with_misleading_words(at) for at in range(12)])
     assert kinds["br/fork"].kind == "decide"  # one of several answers, not all ways at once
     assert "mm/note-out" not in kinds  # what a run goes through, with an address to send to, is no remark
+    assert all("not measured" not in one.line for one in made.claims)
     words = [one.word for one in asked["kind mm/note-out"].answers]
     assert words[0] == "send" and "note" not in words
     assert (made.dialect.step.retries, made.dialect.step.retry_wait) == ("tries.n", "tries.gap_s")
@@ -329,6 +330,8 @@ def test_values_tell_without_words() -> None:
     assert kinds["sub.go"].kind == "subflow" and kinds["sub.go"].calls == "sp.skema"
     assert asked["kind cer.b"].answers[0].word == "embed"
     assert [one.word for one in asked["kind ok.xx"].answers][:2] == ["approve", "decide"]
+    said = {one.of: one.sure_words for one in made.claims if one.part == "kind"}
+    assert (said["sub.go"], said["ok.xx"]) == ("not measured", "in doubt")  # no made-up builder of the fit has either
     assert "switch" in asked and "state" in asked and made.dialect.step.enabled == made.dialect.flow.state == ""
     answered = suggest_dialect(
         [without_words(at) for at in range(8)], "b", {"switch": "yes", "state": "drift is on", "kind ok.xx": "approve"}
@@ -392,6 +395,10 @@ def test_connections_beside_the_flows_are_found(tmp_path: Path, run: Run) -> Non
     assert run("dialect", "suggest", str(tmp_path / "space.json"), "-o", place, "-q").code == 0
     listed = json.loads(run("list", "connections", str(tmp_path / "space.json"), "--dialect", place, "-f", "json").out)
     assert [(row["name"], row["steps"]) for row in listed["rows"]] == [("mailbox", 16), ("tables", 8)]
+    named = run(
+        "inventory", str(tmp_path / "space.json"), "--dialect", place, "--connection", "tables", "-f", "json"
+    ).out
+    assert len(json.loads(named)["flows"]) == 8
 
 
 def test_stages_that_take_values_of_each_other_are_one_flow() -> None:
@@ -422,6 +429,16 @@ def test_types_may_be_numbers() -> None:
     assert (made.dialect.step.operation, made.dialect.step.name) == ("t", "n")
     assert (kinds["1"].trigger, kinds["3"].kind, kinds["7"].kind) == ("schedule", "model", "http")
     assert asked["kind 9"].answers[0].word == "send"
+
+
+def test_a_key_of_what_is_off_turns_plain_answers_alone() -> None:
+    """ "paused: true" is off; "paused_status: active" is on."""
+    documents = [with_single_keys(at) for at in range(9)]
+    for at, one in enumerate(documents):
+        del one["paused"]
+        one["paused_status"] = "inactive" if at % 4 == 0 else "active"
+    made, _, _ = proposed(documents)
+    assert (made.dialect.flow.state, made.dialect.flow.states) == ("paused_status", {"active": "on", "inactive": "off"})
 
 
 def test_what_comes_in_over_the_web_is_a_call_from_outside() -> None:

@@ -19,6 +19,7 @@ from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Repeat, Trigger
 from zeitbuch.core.passes.plan import Node, nodes_of
 from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.core.report.impact.spread import FlowLoss
 from zeitbuch.core.report.possible_runs import Given, PossibleRuns, label_of
 from zeitbuch.core.report.what_if import Story, WhatIfSimulation, case_links
 
@@ -282,6 +283,10 @@ def test_a_failure_that_is_tried_for_ever_does_not_go_through() -> None:
     assert told.tell_story().ends == "2 steps run for certain. It goes round without end while this is so."
     assert told.goes_through == "not"
     assert WhatIfSimulation(Graph(f), Given()).goes_through == "certain"
+    story = FlowLoss(f)
+    story.touches(f.steps[0], "is the step", "certain")
+    story.tell()
+    assert story.result().ending == "stops" and "without end" in story.result().notes[0]
 
 
 def test_what_follows_a_block_that_has_no_end_is_open() -> None:

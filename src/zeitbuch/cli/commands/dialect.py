@@ -171,9 +171,8 @@ def _proposal_lines(proposal: Proposal) -> list[str]:
 
 
 def _claim_line(claim: Claim) -> str:
-    sure = f"{claim.percent:>3} % sure" if claim.evidence else " " * 10
     words = f"'{claim.of}': {claim.words}" if claim.of else claim.words
-    return f"  {sure}  {claim.part:<12} {words}"
+    return f"  {claim.sure_words:>10}  {claim.part:<12} {words}"
 
 
 def _kind_lines(claims: Sequence[Claim]) -> list[str]:

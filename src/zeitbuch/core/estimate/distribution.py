@@ -27,7 +27,7 @@ from .records import RunSpread, Sampling, Spread
 
 FIRST = 1000
 _KEPT = 256
-_NO_SPREAD = 1e-18  # a variance of parts that is rounding alone
+NO_SPREAD = 1e-18  # a variance of parts that is rounding alone
 # One for all flows of which nothing is kept: between processes, too, a batch of flows holds each of these once.
 _NO_DRAWS: Floats = np.zeros(0, np.float32)
 _NO_FIGURES: dict[str, Any] = {}
@@ -222,7 +222,7 @@ def variance_and_skewness(parts: Floats) -> tuple[float, float]:
     off = parts - parts.mean()
     squares = off * off
     variance = float(squares.mean())
-    return variance, float((squares * off).mean()) / variance**1.5 if variance > _NO_SPREAD else 0.0
+    return variance, float((squares * off).mean()) / variance**1.5 if variance > NO_SPREAD else 0.0
 
 
 def thinned(parts: Floats) -> Floats:

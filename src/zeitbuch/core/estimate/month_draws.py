@@ -16,7 +16,7 @@ from .flow_figures import Sums
 
 _LARGE = 1e36
 _MANY = 1e15
-_FEW = 60  # runs of a month that are drawn one by one
+FEW = 60  # runs that are drawn one by one
 _LEAST_SKEWED, _MOST_SKEWED = 0.01, 3.0  # a sum less skewed is as good as normal
 
 
@@ -82,16 +82,22 @@ def draw_runs(expected: Floats, volume: Volume, rng: np.random.Generator) -> Flo
 def sum_of_runs(runs: Floats, relative: Floats, variance: float, skewness: float, rng: np.random.Generator) -> Floats:
     """What so many runs cost together, as parts of what one costs on average: few runs drawn one by one, of many the sum, with the
     variance and the skewness that it has."""
-    few = runs <= (_FEW if len(relative) else 0)
+    few = runs <= FEW if len(relative) else np.zeros(len(runs), bool)
     total = np.zeros(len(runs))
     if few.any():
-        counts = np.floor(runs[few] + rng.random(int(few.sum()))).astype(np.int64)
-        picks = relative[rng.integers(0, max(1, len(relative)), int(counts.sum()))]
-        total[few] = np.bincount(np.repeat(np.arange(len(counts)), counts), weights=picks, minlength=len(counts))
+        total[few] = sums_of_few(runs[few], relative[None], rng)[0]
     if not few.all():
         many = runs[~few]
         total[~few] = sum_of_many(many, variance, skewness, rng.standard_normal(len(many)))
     return total
+
+
+def sums_of_few(runs: Floats, parts: Floats, rng: np.random.Generator) -> Floats:
+    """Sums over so many runs (N,), drawn one by one from R with several numbers each, ``parts`` of shape (K, R); shape (K, N)."""
+    counts = np.floor(runs + rng.random(len(runs))).astype(np.int64)
+    picks = rng.integers(0, parts.shape[1], int(counts.sum()))
+    at = np.repeat(np.arange(len(counts)), counts)
+    return np.array([np.bincount(at, weights=part[picks], minlength=len(counts)) for part in parts])
 
 
 def sum_of_many(runs: Floats, variance: float | Floats, skewness: float | Floats, noise: Floats) -> Floats:

@@ -6,12 +6,10 @@ import numpy as np
 
 from zeitbuch.core.passes.random_draws import Floats
 
-from .distribution import variance_and_skewness
-from .month_draws import sum_of_many
+from .distribution import NO_SPREAD, variance_and_skewness
+from .month_draws import FEW, sum_of_many, sums_of_few
 
-_FEW = 60  # runs that are drawn one by one
 _TOGETHER = 40  # numbers of a run whose sums over more runs than these are drawn together
-_NO_VARIANCE = 1e-300
 
 
 class VariedParts:
@@ -26,13 +24,9 @@ class VariedParts:
         """Sums over so many runs (N,), shape (K, N). Few runs are drawn one by one, of many the sums, with the variances, skewness and
         correlations of the parts."""
         found = np.empty((len(self.parts), len(runs)))
-        few = runs <= _FEW
+        few = runs <= FEW
         if few.any():
-            counts = np.floor(runs[few] + rng.random(int(few.sum()))).astype(np.int64)
-            picks = rng.integers(0, self.parts.shape[1], int(counts.sum()))
-            at = np.repeat(np.arange(len(counts)), counts)
-            for place, part in enumerate(self.parts):
-                found[place, few] = np.bincount(at, weights=part[picks], minlength=len(counts))
+            found[:, few] = sums_of_few(runs[few], self.parts, rng)
         if not few.all():
             many = runs[~few]
             noise = self._mix(rng.standard_normal((len(self.parts), len(many))))
@@ -45,7 +39,7 @@ class VariedParts:
         if not 1 < len(self.parts) <= _TOGETHER:
             return noise
         if self._mixes is None:
-            wide = np.sqrt([max(variance, _NO_VARIANCE) for variance, _ in self.shapes])
+            wide = np.sqrt([variance if variance > NO_SPREAD else 1.0 for variance, _ in self.shapes])
             values, vectors = np.linalg.eigh(np.cov(self.parts, bias=True) / np.outer(wide, wide))
             self._mixes = vectors * np.sqrt(np.maximum(values, 0.0))
         return self._mixes @ noise

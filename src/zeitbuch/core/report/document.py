@@ -13,6 +13,7 @@ from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.facts import FLOW_FACTS, facts_of
 from zeitbuch.core.model.kinds import EFFECTS
+from zeitbuch.core.model.named_connections import named_connections
 from zeitbuch.core.model.records import Connection, Flow, Step
 from zeitbuch.core.model.sheet import Column, Sheet, number_text, percent_text
 from zeitbuch.core.model.words import join_words, triggers_words
@@ -46,10 +47,11 @@ def _flow_facts(flow: Flow) -> Facts:
 
 def _connection_blocks(graph: Graph) -> list[Block]:
     flow = graph.flow
-    if not flow.connections:
+    connections = named_connections(flow)
+    if not connections:
         return [Paragraph("The export names none.", quiet=True)]
     running = steps_that_may_run(graph)
-    rows = [_connection_row(flow, connection, running) for connection in flow.connections]
+    rows = [_connection_row(flow, connection, running) for connection in connections]
     columns = (
         Column("name", "connection"),
         Column("service", "service"),

@@ -10,6 +10,7 @@ from typing import Any
 from msgspec import Struct
 
 from zeitbuch.core.model.name_patterns import pattern_fits
+from zeitbuch.core.model.named_connections import named_connections
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.sheet import Column, Sheet
 from zeitbuch.core.model.words import count_words, triggers_words
@@ -148,7 +149,7 @@ def flow_fits(flow: Flow, entry: Row, conditions: Filter) -> bool:
     named, served = c.connection.casefold(), c.service.casefold()
     return any(
         named in f"{one.id} {one.name} {one.account}".casefold() and served in one.service.casefold()
-        for one in flow.connections
+        for one in named_connections(flow)
     ) or not (named or served)
 
 

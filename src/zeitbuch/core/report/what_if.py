@@ -125,6 +125,11 @@ class WhatIfSimulation:
         through = sum(run.outcome not in ("lost", "endless") for run in runs)
         return "certain" if through == len(runs) else "perhaps" if through else "not"
 
+    @property
+    def is_endless(self) -> bool:
+        """Whether a run may go round for ever."""
+        return any(run.outcome == "endless" for run in self.runs.of_level(self.runs.plan.top))
+
     # -- which steps run -------------------------------------------------------------------------------------------
 
     def _judge_level(self, stage: Stage, outer: Odds) -> None:

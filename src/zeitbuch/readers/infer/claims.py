@@ -33,10 +33,18 @@ class Claim(NamedTuple):
         return round(100 * self.probability)
 
     @property
+    def sure_words(self) -> str:
+        """How sure the claim is, as far as that was measured; empty where nothing is to be said."""
+        if DOUBTED in self.evidence:
+            return "in doubt"
+        measured = self.evidence.keys() & {ANSWERED, *WEIGHTS.get(self.part, ())}
+        return f"{self.percent:>3} % sure" if measured else "not measured" if self.evidence else ""
+
+    @property
     def line(self) -> str:
-        """The claim in words, with its probability where it has one."""
-        sure = f"{self.percent} % sure: " if self.evidence else ""
-        return f"{sure}{self.part}: {self.words}"
+        """The claim in words, with how sure it is."""
+        sure = self.sure_words.strip()
+        return f"{sure}: {self.part}: {self.words}" if sure else f"{self.part}: {self.words}"
 
     @property
     def is_asked(self) -> bool:

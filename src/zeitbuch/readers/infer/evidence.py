@@ -135,11 +135,12 @@ class Evidence:
         return {path: column for path, column in columns.items() if path not in (but or ())}
 
     def _judge_by_values(self) -> None:
-        """What operations are of which no word tells it and their settings do."""
+        """What operations are of which words tell little and their settings tell it, or speak against the words."""
         for operation, verdict in self.verdicts.items():
+            if verdict.trigger or verdict.hint == "subflow" or verdict.evidence.get("words", 0) >= _WEAK:
+                continue
             columns = self.columns_of(operation, self.others_fields)
-            weak = not verdict.trigger and verdict.hint != "subflow" and verdict.evidence.get("words", 0) < _WEAK
-            kind, said = kind_told(columns, self.flow_names) if weak else ("", "")
+            kind, said = kind_told(columns, self.flow_names)
             if kind and (verdict.hint == "other" or kind == "subflow"):
                 self.verdicts[operation] = Verdict(
                     operation, kind, 0.5, verdict.near, evidence={said: 1.0}, by_values=True
@@ -204,11 +205,10 @@ class Evidence:
 
 
 def _other_kind(verdict: Verdict, columns: dict[Path, fields.Column]) -> str:
-    """What an operation may be as well, by what its steps hold; empty where nothing speaks against its words."""
-    words = verdict.evidence.get("words", 0)
-    if verdict.hint == "decide" and not words and holds_mail(columns):
+    """What an operation of few words may be as well, by what its steps hold; empty where nothing speaks against them."""
+    if verdict.hint == "decide" and not verdict.evidence.get("words") and holds_mail(columns):
         return "approve"  # several ways out and somebody's address: a person may decide
-    if verdict.hint == "send" and words < _WEAK and holds_address(columns) and not holds_mail(columns):
+    if verdict.hint == "send" and holds_address(columns) and not holds_mail(columns):
         return "http"  # "post": a letter, or what is done with an address
     return ""
 

@@ -186,7 +186,9 @@ def _about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Cl
         return []
     answers = [Answer("no", "it says something else", lambda d: _with_state(d, "", {}))]
     if len(words) <= 2:
-        for number, on in enumerate(sorted(words, key=lambda word: state_of_word(word) != "on"), 1):
+        for number, on in enumerate(
+            sorted(words, key=lambda word: (states.get(word) or state_of_word(word)) != "on"), 1
+        ):
             said: dict[str, Any] = {word: "on" if word == on else "off" for word in words}
             shown = ", ".join(f"'{word}' is {state}" for word, state in said.items())
             answers.insert(

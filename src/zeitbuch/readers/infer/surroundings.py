@@ -216,7 +216,7 @@ def _words_of_states(columns: dict[Path, list[Any]], result: dict[str, Any]) -> 
     for pair in _PAIRS:
         if set(pair) & states.keys():
             states |= {word: state_of_word(word) for word in pair}
-    if _says_off(result["state"][-1]):
+    if _says_off(result["state"][-1]) and not any(map(says_state, states)):
         states = {word: _OPPOSITE.get(state, state) for word, state in states.items()}  # "paused": true
     result["states"] = {key: value for key, value in sorted(states.items()) if value}
 

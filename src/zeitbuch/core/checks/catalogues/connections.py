@@ -6,7 +6,8 @@ import re
 from collections.abc import Iterator
 
 from zeitbuch.core.checks.estate_view import EstateView
-from zeitbuch.core.model.records import Connection, Flow, Step, Trigger
+from zeitbuch.core.model.named_connections import named_connections
+from zeitbuch.core.model.records import Connection, Step, Trigger
 from zeitbuch.core.model.sheet import Column
 
 from .records import Catalogue, Entry, Uses
@@ -20,7 +21,7 @@ _TEST = re.compile(r"(?i)\b(?:test|testing|sandbox|staging|dev|localhost|demo|ex
 def _rows(estate: EstateView) -> Iterator[Entry]:
     found: dict[tuple[str, str, str], tuple[Connection, Uses, set[str], list[int]]] = {}
     for flow in estate.flows:
-        for one in [*flow.connections, *_only_named(flow)]:
+        for one in named_connections(flow):
             key = ((one.name or one.id).casefold(), one.service.casefold(), one.account.casefold())
             _, uses, effects, steps = found.setdefault(key, (one, Uses(), set(), [0]))
             parts: list[Step | Trigger] = [*flow.triggers, *flow.steps]
@@ -38,14 +39,6 @@ def _rows(estate: EstateView) -> Iterator[Entry]:
             "name": one.name or one.id, "service": one.service, "account": one.account, "steps": steps[0], "effects": sorted(effects - {"none"}),
             **uses.columns, "marks": list(_marks(estate, one, uses, names)),
         }  # fmt: skip
-
-
-def _only_named(flow: Flow) -> Iterator[Connection]:
-    """Connections that steps and triggers name and the flow itself does not list."""
-    listed = {one.id for one in flow.connections}
-    parts: list[Step | Trigger] = [*flow.triggers, *flow.steps]
-    for name in dict.fromkeys(part.connection for part in parts if part.connection and part.connection not in listed):
-        yield Connection(id=name)
 
 
 def _marks(estate: EstateView, one: Connection, uses: Uses, names: dict[tuple[str, str], list[str]]) -> Iterator[str]:

@@ -141,7 +141,11 @@ def _never_met(view: FlowView) -> Iterator[Hit]:
     running = steps_that_may_run(view.graph) if waiting else frozenset[str]()
     for step in waiting:
         sources = [link.source for link in view.graph.flow.links if link.target == step.id and link.role != "attach"]
-        if step.id in running or not all(key in running or key in view.graph.triggers for key in sources):
+        if (
+            len(sources) < 2
+            or step.id in running
+            or not all(key in running or key in view.graph.triggers for key in sources)
+        ):
             continue  # what is before it does not run either
         names = [quote_name(view.graph.names[key]) for key in dict.fromkeys(sources)]
         told = f"{quote_name(step.title)} waits for all of its ways, from {join_words(names)}, and no run takes them together: it never runs"

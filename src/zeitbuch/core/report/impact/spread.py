@@ -66,7 +66,9 @@ class FlowLoss:
         failing = frozenset(self._failing())
         alive = [trigger for trigger in self.flow.triggers if trigger.enabled and trigger not in self.dead]
         starts = bool(alive) or not self.dead
-        self.lost, self.perhaps, through = _told(self.graph, failing)
+        self.lost, self.perhaps, through, endless = _told(self.graph, failing)
+        if endless:
+            self.notes["what fails is tried again by ways back, without end"] = None
         self._lose_tools()
         if not starts:
             self.ending, self.odds = "never starts", "certain"
@@ -104,23 +106,23 @@ class FlowLoss:
         )  # fmt: skip
 
 
-def _told(graph: Graph, failing: frozenset[str]) -> tuple[list[str], list[str], Odds]:
-    """The steps that no longer run, those that perhaps do not, and whether runs go through, when steps fail."""
+def _told(graph: Graph, failing: frozenset[str]) -> tuple[list[str], list[str], Odds, bool]:
+    """The steps that no longer run, those that perhaps do not, whether runs go through, and whether they go round for ever, when steps fail."""
     if not failing:
-        return [], [], "certain"
+        return [], [], "certain", False
     try:
         before = WhatIfSimulation(graph, Given())
         before.tell_story()
         after = WhatIfSimulation(graph, Given(fails=failing))
         after.tell_story()
     except ZeitbuchError:  # too many ways: only what fails is sure
-        return sorted(failing), [], "perhaps"
+        return sorted(failing), [], "perhaps", False
     done = {key: odds for key, odds in before.odds.items() if odds != "not" and graph.steps[key].kind not in IDLE_KINDS}
     lost = [key for key in done if key in failing or after.odds.get(key, "not") == "not"]
     perhaps = [
         key for key, odds in done.items() if odds == "certain" and key not in lost and after.odds.get(key) == "perhaps"
     ]
-    return lost, perhaps, after.goes_through
+    return lost, perhaps, after.goes_through, after.is_endless and not before.is_endless
 
 
 def _losses_of(estate: EstateView) -> dict[str, FlowLoss]:

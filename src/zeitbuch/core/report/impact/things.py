@@ -12,6 +12,7 @@ from zeitbuch.core.checks.parts import approvers_of, fixed_inputs, refs_of_part,
 from zeitbuch.core.graph.flow_calls import service_name
 from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.name_patterns import pattern_fits
+from zeitbuch.core.model.named_connections import named_connections
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow, Step, Trigger
 from zeitbuch.core.report.what_if import Odds
@@ -49,7 +50,7 @@ def _by_connection(flow: Flow, name: str) -> Iterator[Need]:
 
 def _connection_names(estate: EstateView) -> Iterator[str]:
     for flow in estate.flows:
-        yield from (one.name or one.id for one in flow.connections)
+        yield from (one.name or one.id for one in named_connections(flow))
 
 
 def _by_model(flow: Flow, name: str) -> Iterator[Need]:
