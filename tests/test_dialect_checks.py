@@ -36,7 +36,7 @@ at = "$.tasks[*]"
 MISTAKES = [
     ('[[kind]]\noperation = "ask"\nkind = "modell"\n', 10, "expected at `kind[0].kind` one of agent, approve, code", "did you mean `model`?"),
     ('[[kind]]\noperation = "ask"\nkinds = "model"\n', 10, "expected in `kind[0]` a key that is known, found `kinds`", "did you mean `kind`?"),
-    ('[[outlet]]\nmatch = "x"\nrole = "errors"\n', 10, "one of attach, case, error, next; found 'errors'", "did you mean `error`?"),
+    ('[[outlet]]\nmatch = "x"\nrole = "errors"\n', 10, "one of attach, body, case, error, next; found 'errors'", "did you mean `error`?"),
     ('[[link]]\nat = "$.ropes[*]"\nfrom = "a"\n', 8, "expected the key `to` in `link[0]`, found none", ""),
     ('[placeholders]\nopen = ""\nclose = "}}"\n', 9, "the letters that begin a placeholder, found an empty text", ""),
     ('[[link]]\nat = "$.ropes[?"\nfrom = "a"\nto = "b"\n', 9, "`link.0.at`: expected a JSONPath query (RFC 9535), found '$.ropes[?'", "$.steps[*]"),

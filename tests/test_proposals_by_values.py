@@ -12,7 +12,7 @@ import yaml
 
 from conftest import Run
 from zeitbuch.readers.dialects.rules import KindRule
-from zeitbuch.readers.infer.questions import Question
+from zeitbuch.readers.infer.question_records import Question
 from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
 from zeitbuch.readers.infer.vocabulary import guess_kinds
 
@@ -317,12 +317,101 @@ def test_how_steps_stand_outweighs_their_words() -> None:
     assert (kinds["tick"].trigger, kinds["hook"].trigger) == ("schedule", "webhook") and "trigger mail" in asked
 
 
-def test_triggers_that_no_field_tells_apart_are_asked_about() -> None:
+def test_triggers_that_no_field_tells_apart_go_by_the_fields_they_have() -> None:
     """A third of them has a clock: that all are schedules was 98 % sure."""
     made, _, asked = proposed([with_misleading_words(at, starts=False) for at in range(12)])
-    assert made.dialect.trigger is not None and made.dialect.trigger.operation == ""
+    trigger = made.dialect.trigger
+    assert trigger is not None and (trigger.operation, trigger.starts) == ("", "go")
+    rules = {rule.has: rule for rule in made.dialect.kind if rule.trigger}
+    assert {name: rule.trigger for name, rule in rules.items()} == {
+        "cron": "schedule",
+        "path": "webhook",
+        "box": "event",
+    }
+    assert {rule.operation for rule in rules.values()} == {""}  # no step is meant
+    assert (rules["cron"].cron, rules["cron"].zone) == ("cron", "tz")
+    assert "trigger box" in asked and "trigger cron" not in asked
+    answered = suggest_dialect(
+        [with_misleading_words(at, starts=False) for at in range(12)], "b", {"trigger box": "polling"}
+    )
+    assert answered is not None
+    assert {rule.has: rule.trigger for rule in answered.dialect.kind}["box"] == "polling"
+
+
+def test_what_the_owner_says_of_a_trigger_apart_is_taken() -> None:
+    """The answer was called 99 % sure, and the kind stayed what it had been."""
+    documents = [with_misleading_words(at) for at in range(12)]
+    made = suggest_dialect(documents, "b", {"trigger mail": "polling"})
+    assert made is not None and {rule.operation: rule.trigger for rule in made.dialect.kind}["mail"] == "polling"
+    claim = next(one for one in made.claims if one.part == "trigger kind" and one.of == "mail")
+    assert (claim.words, claim.percent) == ("polling", 99)
+
+
+def test_triggers_without_any_two_sorts_of_fields_are_asked_about() -> None:
+    documents = [with_misleading_words(at * 3, starts=False) for at in range(9)]
+    for document in documents[::2]:
+        del document["flowsheet"]["begins"]["cron"], document["flowsheet"]["begins"]["tz"]
+    made, _, asked = proposed(documents)
+    assert not any(rule.has for rule in made.dialect.kind)
     claim = next(one for one in made.claims if one.part == "trigger kind")
     assert claim.is_asked and "trigger " in asked
+
+
+def with_conditions(at: int, key: str, values: tuple[str, ...]) -> dict[str, Any]:
+    """A list of steps in order, of which some carry a text that compares something."""
+    rng = random.Random(f"conditions {at}")
+    steps = []
+    for place in range(rng.randint(5, 8)):
+        does = ["http.get", "ai.answer", "mail.send", "table.append"][place % 4]
+        given = {
+            "http.get": {"url": f"https://api.{ROOMS[at % 6]}.example/v1"},
+            "ai.answer": {"model": "skua-lite-1", "prompt": PROMPT.format(ROOMS[at % 6])},
+            "mail.send": {"to": "desk@ferry.example", "body": f"{{{{ s{place}.text }}}}"},
+            "table.append": {"table": "arrivals", "row": f"{{{{ s{place}.row }}}}"},
+        }[does]
+        step = {"id": f"s{place + 1}", "title": f"Step {place} of the {ROOMS[at % 6]}", "uses": does, "with": given}
+        gated = {key: rng.choice(values).format(f"s{place}")} if place and rng.random() < 0.4 else {}
+        steps.append({**step, **gated})
+    return {"flow": f"f-{at}", "title": f"Flow {at} of the desk", "on": {"cron": "0 6 * * *"}, "steps": steps}
+
+
+COMPARING = ("{{{{ {0}.state }}}} == 'late'", "{{{{ {0}.count }}}} > 3")
+
+
+@pytest.mark.parametrize(
+    ("key", "field"), [("if", "own_condition"), ("wenn", "own_condition"), ("skip_if", "skip_condition")]
+)
+def test_conditions_of_steps_say_whether_they_run(key: str, field: str) -> None:
+    """They were left unread, and every step was counted once."""
+    made, _, asked = proposed([with_conditions(at, key, COMPARING) for at in range(10)])
+    assert getattr(made.dialect.step, field) == key and "condition" not in asked
+    claim = next(one for one in made.claims if one.part == "own condition")
+    assert 90 <= claim.percent <= 98
+
+
+@pytest.mark.parametrize(("key", "values"), [("blorp", COMPARING), ("when", (*COMPARING, "soon", "later"))])
+def test_words_or_values_alone_are_asked_about(key: str, values: tuple[str, ...]) -> None:
+    documents = [with_conditions(at, key, values) for at in range(10)]
+    made, _, asked = proposed(documents)
+    assert made.dialect.step.own_condition == made.dialect.step.skip_condition == ""
+    assert [one.word for one in asked["condition"].answers] == ["runs", "skips", "no"]
+    for word, field in (("runs", "own_condition"), ("skips", "skip_condition")):
+        answered = suggest_dialect(documents, "b", {"condition": word})
+        assert answered is not None and getattr(answered.dialect.step, field) == key
+        assert not any(question.id == "condition" for question in answered.questions)
+    refused = suggest_dialect(documents, "b", {"condition": "no"})
+    assert refused is not None and refused.dialect.step == made.dialect.step
+
+
+def test_what_all_steps_of_a_kind_have_is_no_condition_of_theirs() -> None:
+    documents = [with_conditions(at, "if", COMPARING) for at in range(10)]
+    for document in documents:
+        for step in document["steps"]:
+            step.pop("if", None)
+            if step["uses"] == "table.append":
+                step["if"] = "count > 3"
+    made, _, asked = proposed(documents)
+    assert made.dialect.step.own_condition == "" and "condition" not in asked
 
 
 def test_values_tell_without_words() -> None:

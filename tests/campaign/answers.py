@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from zeitbuch.readers.infer.questions import KIND_QUESTION, Question
+from zeitbuch.readers.infer.question_records import Question
+from zeitbuch.readers.infer.questions import KIND_QUESTION
 from zeitbuch.readers.infer.suggest import Suggestion
 
 from .estates import MadeEstate
@@ -29,6 +30,9 @@ def _answer_to(made: MadeEstate, question: Question) -> str:
         return _kind_of(made, operation)
     if question.id.startswith("unit "):
         return _unit(made, question.id)
+    if question.id == "condition":
+        told = {box.facts.get("condition") for flow in made.flows for box in flow.every}
+        return "runs" if question.example.split("; ")[0] in told else "no"
     if question.id == "links" and len(question.answers) == 2 and question.answers[0].word == "forward":
         return _direction(made, question)
     return ""

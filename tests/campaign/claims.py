@@ -8,12 +8,12 @@ from typing import NamedTuple
 from zeitbuch.core.model.records import Flow
 from zeitbuch.readers.infer.claims import Claim
 
-from .estates import Judged, MadeEstate, shares
+from .estates import Judged, MadeEstate, shares, without_gates
 
 _RIGHT = 0.97  # precision and recall from which a part as a whole is right
 _PARTS = {
     "steps": "steps", "links": "links", "flow state": "states", "triggers": "triggers", "model": "models", "prompts": "prompts",
-    "switched off": "off",
+    "switched off": "off", "own condition": "conditions",
 }  # fmt: skip
 
 
@@ -29,8 +29,8 @@ def judge_claims(made: MadeEstate, judged: Judged) -> list[JudgedClaim]:
     if judged.proposal is None:
         return []
     found = shares(judged.counts)
-    flows = {flow.name: flow for flow in judged.flows}
-    about = _About(made, judged.flows, flows)
+    read = [without_gates(flow)[0] for flow in judged.flows]
+    about = _About(made, read, {flow.name: flow for flow in read})
     result: list[JudgedClaim] = []
     for claim in judged.proposal.made.claims:
         right = about.is_right(claim, found)

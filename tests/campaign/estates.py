@@ -8,6 +8,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from msgspec import structs
+
 from zeitbuch.app.dialects import AskOwner, propose_dialect
 from zeitbuch.app.session import Session
 from zeitbuch.core.model.problems import ZeitbuchError
@@ -92,6 +94,7 @@ PARTS = (
     "models",
     "kinds",
     "off",
+    "conditions",
     "ai",
     "waits",
     "limits",
@@ -130,12 +133,30 @@ def _same_steps(truth: Drawn, flows: list[Flow]) -> Flow:
     return best if best is not None and names & {step.title for step in best.steps} else Flow(id="?")
 
 
+def without_gates(flow: Flow) -> tuple[Flow, list[tuple[str, str]]]:
+    """The flow without the decisions that own conditions of steps are read as, and those conditions by the titles of their steps."""
+    titles = {step.id: step.title for step in flow.steps}
+    owners = {
+        gate.id: owner
+        for gate in flow.steps
+        for owner in [gate.id.rpartition(".")[0]]
+        if gate.kind == "decide" and owner in titles and gate.name == f"{titles[owner]}?"
+    }
+    links = [structs.replace(k, target=owners.get(k.target, k.target)) for k in flow.links if k.source not in owners]
+    steps = [step for step in flow.steps if step.id not in owners]
+    said = [(titles[owners[step.id]], step.condition or "") for step in flow.steps if step.id in owners]
+    return structs.replace(flow, steps=tuple(steps), links=tuple(links)), said
+
+
 def _judge_flow(truth: Drawn, flow: Flow, counts: Counter[str], made: MadeEstate) -> None:
     def count(part: str, wanted: Counter[Any], read: Counter[Any]) -> None:
         counts[f"{part} hit"] += sum((wanted & read).values())
         counts[f"{part} wanted"] += sum(wanted.values())
         counts[f"{part} read"] += sum(read.values())
 
+    flow, conditions = without_gates(flow)
+    told = [(box.name, box.facts["condition"]) for box in truth.every if "condition" in box.facts]
+    count("conditions", Counter(told), Counter(conditions))
     counts["flows wanted"] += 1
     counts["flows hit"] += flow.name == truth.name
     count("states", Counter([truth.state]), Counter([flow.state] if flow.state != "unknown" else []))

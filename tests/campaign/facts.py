@@ -15,6 +15,10 @@ _SILENCES = {
     True: {"approve": "approves", "reject": "rejects"},
     False: {"auto-approve": "approves", "decline": "rejects", "escalate": "escalates"},
 }
+_CONDITIONS = {
+    True: ("{0} == 'late'", "{0} > 3", "{0} != ''"),
+    False: ("{0} = 'open'", "{0} >= 10 and {0} < 40", "{0} contains 'refund'", "not ({0} == 'done')"),
+}
 _SECONDS = {"seconds": 1, "minutes": 60}
 
 
@@ -30,6 +34,9 @@ class FactMaker:
         self.limit = self.draw.choice(("text", "seconds", "bare", ""))
         self.retries = self.draw.random() < 0.5
         self.handled = self.draw.random() < 0.5
+        self.odds = random.Random(f"conditions/{seed}")  # a stream of its own once more
+        self.gated = self.odds.random() < 0.3  # steps say whether they run
+        self.checked = self.odds.random() < 0.25  # steps say what must hold behind them, which is no such condition
 
     @property
     def unit_of_waits(self) -> str:
@@ -46,6 +53,18 @@ class FactMaker:
             box.facts["recipient"] = box.settings[self.words.key("to whom")]
         elif box.kind in ("http", "write"):
             self._add_limit(box)
+
+    def add_conditions(self, box: Box, refs: list[str]) -> None:
+        """What must hold for a step to run, and what must hold behind it, of some steps."""
+        for wanted, concept, share in ((self.gated, "own condition", 0.35), (self.checked, "expected", 0.4)):
+            if not wanted or box.kind in ("decide", "loop") or self.odds.random() > share:
+                continue
+            if not self.words.has_key(concept):
+                self.words.add_key(concept, self.odds)
+            text = self.odds.choice(_CONDITIONS[self.words.traits.fitted]).format(self.odds.choice(refs))
+            box.fields[self.words.key(concept)] = text
+            if concept == "own condition":
+                box.facts["condition"] = text
 
     def _add_wait(self, box: Box) -> None:
         key, count = self.words.key, self.draw.randrange(5, 60)

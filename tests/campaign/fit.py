@@ -74,10 +74,11 @@ def fit_part(rows: list[Row]) -> dict[str, float]:
     }
 
 
-def write_weights(rows: list[Row]) -> None:
-    """The module of weights, anew."""
-    parts = sorted({part for part, _, _ in rows})
+def write_weights(rows: list[Row], only: str = "") -> None:
+    """The module of weights, anew; ``only``: with those of one part alone fitted, all others as they are."""
+    parts = sorted({part for part, _, _ in rows if only in ("", part)})
     weights = {part: fit_part([row for row in rows if row[0] == part]) for part in parts}
+    weights = dict(sorted({**claims.WEIGHTS, **weights}.items())) if only else weights
     head = TARGET.read_text().split("WEIGHTS:")[0]
     TARGET.write_text(f"{head}WEIGHTS: dict[str, dict[str, float]] = {pprint.pformat(weights, sort_dicts=False)}\n")
 
@@ -107,12 +108,13 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--check", action="store_true")
     options.add_argument("--fitted", action="store_true", help="check on the pool of the fit")
+    options.add_argument("--part", default="", help="fit this part alone")
     options.add_argument("--seeds", type=int, default=60)
     given = options.parse_args()
     if given.check:
         print_table(collect(given.fitted, given.seeds, 5000))
     else:
-        write_weights(collect(True, given.seeds, 2000))
+        write_weights(collect(True, given.seeds, 2000), given.part)
 
 
 if __name__ == "__main__":

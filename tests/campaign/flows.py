@@ -129,6 +129,11 @@ class FlowMaker:
             box = self._box(kind)
             self._fill(box, before + made)
             self.facts.add_facts(box)
+            if before or made:
+                self.facts.add_conditions(
+                    box,
+                    [f"{self.words.open}{b.id}.{self.words.key('output')}{self.words.close}" for b in before + made],
+                )
             if kind == "decide":
                 box.ways = [
                     (f"{word}", self._sequence(1, depth - 1, before + made))

@@ -32,6 +32,7 @@ FITTED_KEYS: dict[str, str] = {
     "silence": "silence onTimeout", "handler": "errorFlow fehlerablauf", "limit seconds": "limitSeconds timeout_sec",
     "test": "expression test if", "size": "size limit", "flow called": "flow workflow ablauf",
     "off": "disabled muted deaktiviert", "on": "enabled active aktiv", "retries": "retries attempts versuche",
+    "own condition": "if runIf onlyWhen wenn", "expected": "assert expect erwartet",
     "timeout": "timeout limit", "note": "note comment kommentar",
     "position": "position pos", "x": "x left", "y": "y top", "owner": "owner besitzer", "changed": "updatedAt changed geaendert",
     "made": "createdAt created erstellt", "wrap": "flow definition data export", "flows": "flows workflows ablaeufe",
@@ -64,6 +65,7 @@ HELD_KEYS: dict[str, str] = {
     "silence": "unanswered after_expiry", "handler": "failure_process rescueFlow", "limit seconds": "max_seconds deadlineSec",
     "test": "rule regel", "size": "most maks", "flow called": "process flyt",
     "off": "skipped inactive utkoblet", "on": "is_active i_bruk", "retries": "tries again forsok",
+    "own condition": "run_only_if when hvis condicion", "expected": "verify should_be forventet",
     "timeout": "deadline tidsgrense", "note": "remark merknad",
     "position": "canvas sted", "x": "col px", "y": "row py", "owner": "responsible ansvarlig", "changed": "modified endret",
     "made": "born opprettet", "wrap": "document body payload content", "flows": "items processes flyter",
@@ -170,6 +172,16 @@ class Language:
                     break
             self._chosen[concept] = word
         return self._chosen[concept]
+
+    def has_key(self, concept: str) -> bool:
+        return concept in self._chosen
+
+    def add_key(self, concept: str, draw: random.Random) -> None:
+        """Choose the key of a concept by draws of its own, so that all others stay as they are."""
+        words = self._keys[concept].split()
+        free = [word for word in words if word not in self._chosen.values()] or [f"{words[0]}2"]
+        nonsense = "".join(draw.sample(SYLLABLES[self.traits.fitted], 3))
+        self._chosen[concept] = nonsense if self.traits.nonsense else draw.choice(free)
 
     def _syllables(self, least: int) -> str:
         return "".join(self.draw.sample(SYLLABLES[self.traits.fitted], self.draw.choice((least, least + 1))))

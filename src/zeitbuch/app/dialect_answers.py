@@ -5,7 +5,8 @@ from __future__ import annotations
 
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Origin
-from zeitbuch.readers.infer.questions import Question, answer_word, unasked_question
+from zeitbuch.readers.infer.question_records import Question
+from zeitbuch.readers.infer.questions import answer_word, unasked_question
 from zeitbuch.readers.infer.suggest import Suggestion
 
 from .answers_file import AnswersFile

@@ -37,7 +37,8 @@ from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.config import workspace
 from zeitbuch.readers.infer.claims import Claim
 from zeitbuch.readers.infer.propose import Proposal
-from zeitbuch.readers.infer.questions import KIND_QUESTION, Question, answer_word, question_lines
+from zeitbuch.readers.infer.question_records import Question
+from zeitbuch.readers.infer.questions import KIND_QUESTION, answer_word, question_lines
 from zeitbuch.readers.infer.spell import spell_dialect
 from zeitbuch.readers.infer.suggest import Suggestion
 

@@ -115,7 +115,7 @@ def _faults_of_rules(rules: list[KindRule]) -> Iterator[tuple[str, str, str]]:
         if wide is not None:
             message = f"expected a rule that can be used, found '{rule.operation}' behind '{wide.operation}', which takes all of it"
             yield f"{pointer}/operation", message, "the first rule that fits wins: put the narrower one first"
-        if "[" not in rule.operation:
+        if "[" not in rule.operation and not rule.has:
             earlier.append((re.compile(translate(rule.operation)), rule))
 
 

@@ -13,6 +13,7 @@ from zeitbuch.readers.input.link_builder import Loose
 from zeitbuch.readers.input.pointers import escape_key
 
 from .field_checks import Refused
+from .gates import Gate
 from .places import Places
 
 
@@ -40,9 +41,18 @@ class Draft:
         self.cases: dict[str, dict[str, Case]] = {}
         self.taken_cases: set[tuple[str, str]] = set()  # step and outlet of the cases that links take
         self.problems: list[Problem] = []
+        self.bodies: list[Link] = []  # ways into the bodies of loops
+        self.gates: dict[str, list[Gate]] = {}  # the own conditions of steps
         self.lost: list[dict[str, Any]] = []
         self.noise: dict[str, Any] = {}  # what the dialect says carries no meaning, by its place
         self.missed = 0  # values of steps that were only counted as unread
+
+    def keep_gates(self, step_id: str, gates: list[Gate]) -> None:
+        """The own conditions of a step. Of two steps with one id the first keeps its own."""
+        if step_id not in self.gates:
+            self.gates[step_id] = gates
+        else:
+            self.lost += [{f"{gate.word} of {step_id}": gate.condition} for gate in gates]
 
     def step_named(self, name: str) -> str | None:
         """The id of the step with this id or name."""

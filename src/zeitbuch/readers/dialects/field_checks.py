@@ -54,6 +54,7 @@ PROMPTS = Form(
     "a text or a list of texts",
     frozenset({str}),
 )
+CONDITION = Form(lambda _: True, "a condition", frozenset({str, int, float, bool, list, dict}))
 ITEMS = Form(lambda value: is_words(value), "a list, its name or an expression")
 OBJECT = Form(lambda value: type(value) is dict, "an object of settings", frozenset({dict}))
 FORMS: dict[str, Form] = {
@@ -61,6 +62,7 @@ FORMS: dict[str, Form] = {
     "enabled": FLAG, "disabled": FLAG, "retries": TRIES, "retry_wait": DURATION, "timeout": DURATION, "items": ITEMS,
     "x": NUMBER, "y": NUMBER, "wait": DURATION, "approvals_needed": WHOLE, "piece_size": WHOLE, "piece_overlap": WHOLE,
     "piece_batch": WHOLE, "pieces_found": WHOLE, "concurrency": COUNT, "ordered": FLAG, "awaits": FLAG,
+    "own_condition": CONDITION, "skip_condition": CONDITION,
 }  # fmt: skip
 
 

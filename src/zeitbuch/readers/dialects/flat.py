@@ -11,6 +11,7 @@ from zeitbuch.readers.dialects.step_plan import Plan
 
 from .draft import Draft
 from .field_checks import WORDS, Refused, make_field, with_refused
+from .gates import find_gates
 from .links import Links, pointer_targets
 from .order import Order
 from .outline import outline_flow
@@ -61,13 +62,13 @@ class Triggers:
     def _read_trigger(self, item: dict[str, Any], trigger_id: str, draft: Draft, pointer: str) -> Trigger:
         get = self.get
         operation = as_text(get["operation"](item))
-        plan = self.plans.plan_of(operation)
+        plan = self.plans.plan_of(operation, item)
         fields = plan.get
         return Trigger(
             id=trigger_id,
             kind=plan.rule.trigger or "event",
             name=as_text(get["name"](item)),
-            operation=operation,
+            operation=operation or plan.word,
             schedule=schedule_of(plan, item),
             event=as_text(fields["event"](item)) if "event" in fields else "",
             condition=as_text(get["condition"](item)) or (as_text(fields["condition"](item)) if "condition" in fields else ""),
@@ -143,6 +144,8 @@ def _read_steps(draft: Draft, found: list[tuple[str, dict[str, Any], Plan]], ste
         else:
             step = steps.read_step(item, pointer, draft, plan, None)
             draft.steps.append(step)
+            if plan.gates:
+                draft.keep_gates(step.id, find_gates(plan.gates, item, pointer))
             if plan.cases is not None:
                 draft.keep_cases(step.id, steps.cases_of(item, plan))
 

@@ -24,6 +24,7 @@ from zeitbuch.readers.input.pointers import last_key
 
 from .draft import Draft
 from .field_checks import FORMS, WORDS, Field, Form, make_field, one_of, with_refused
+from .gates import add_gates
 from .paths import (
     Claims,
     Getter,
@@ -38,9 +39,10 @@ from .paths import (
 )
 from .places import Places
 from .query import Query
+from .recogniser import Recogniser
 from .record_forms import RecordForms
 from .reshape import Reshaper, is_reshaped
-from .rules import KEY, Dialect, FlowRule, Items, Recogniser
+from .rules import KEY, Dialect, FlowRule, Items
 from .steps import StepReader, with_key
 
 _FLOW_PATHS = (
@@ -168,6 +170,8 @@ class DialectReader:
         self.shape.read_flow(raw, draft)
         if draft.first:
             self._start_at_first(draft)
+        if draft.gates:
+            add_gates(draft, self.steps.places)
         state = as_text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
         named = [get_owner(raw) for get_owner in self.owners]

@@ -9,9 +9,11 @@ from typing import Literal
 
 from msgspec import field
 
-from zeitbuch.core.model.records import LinkRole, Outcome
+from zeitbuch.core.model.records import Outcome
 
 from .reshape_rules import DottedPath, Paths, QueryText, Rule
+
+WayRole = Literal["next", "case", "error", "attach", "body"]  # the roles of links, and the way into the body of a loop
 
 
 class LinkRule(Rule, frozen=True):
@@ -24,7 +26,7 @@ class LinkRule(Rule, frozen=True):
     label: Paths = ""
     condition: Paths = ""
     by: Literal["id", "name"] = "id"
-    role: LinkRole | None = None
+    role: WayRole | None = None
     reversed: bool = False
     noise: list[DottedPath] = []
 
@@ -35,7 +37,7 @@ class AdjacencyRule(Rule, frozen=True):
 
     at: QueryText
     target: Paths = ""
-    role: LinkRole | None = None
+    role: WayRole | None = None
     reversed: bool = False
 
 
@@ -53,7 +55,7 @@ class PointerRule(Rule, frozen=True):
     outlet: str = ""
     label: Paths = ""
     condition: Paths = ""
-    role: LinkRole | None = None
+    role: WayRole | None = None
     reversed: bool = False
 
 
@@ -65,10 +67,11 @@ class OrderRule(Rule, frozen=True):
 
 
 class OutletRule(Rule, frozen=True):
-    """What an outlet means: ``match`` is a pattern with ``*``; ``reversed`` turns the arrow round."""
+    """What an outlet means: ``match`` is a pattern with ``*``; ``reversed`` turns the arrow round. What lies behind a ``body`` is in the
+    loop that it leaves, unless other ways of the loop lead there too."""
 
     match: str
-    role: LinkRole
+    role: WayRole
     label: str | None = None
     after: list[Outcome] = []
     reversed: bool = False

@@ -9,12 +9,13 @@ from collections.abc import Iterator, Mapping
 from fnmatch import translate
 from typing import Any, NamedTuple
 
-from zeitbuch.core.model.records import Link, LinkRole, Outcome
+from zeitbuch.core.model.records import Link, Outcome
 from zeitbuch.readers.input.pointers import escape_key
 
+from .bodies import HOLDERS, put_bodies
 from .draft import Case, Draft
 from .link_lists import Adjacency, LinkList, Target, record_of
-from .link_rules import OutletRule, PointerRule
+from .link_rules import OutletRule, PointerRule, WayRole
 from .paths import Claims, Getter, as_text, claim_paths, make_getter, unclaimed_part
 from .rules import Dialect
 from .steps import StepReader
@@ -140,6 +141,8 @@ class Links:
                 self._read_pointers(key, self.next(item), pointer, draft, kinds, either, self.next_target)
         if self.pointers:
             self._read_pointers_of_steps(draft, found, kinds, either)
+        if draft.bodies:
+            put_bodies(draft)
 
     def _read_adjacency(
         self, table: Adjacency, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], either: dict[str, str]
@@ -189,7 +192,7 @@ class Links:
 
     def _read_pointers(
         self, key: str, value: Any, pointer: str, draft: Draft, kinds: Mapping[str, str], known: dict[str, str],
-        end: Target, role: LinkRole | None = None, turned: bool = False,
+        end: Target, role: WayRole | None = None, turned: bool = False,
     ) -> None:  # fmt: skip
         source = known.get(key)
         if end.get is not None:
@@ -219,9 +222,9 @@ class Links:
 
     def _add_link(
         self, draft: Draft, kinds: Mapping[str, str], source: str, target: str, outlet: str, pointer: str,
-        label: str = "", condition: str = "", given: LinkRole | None = None,
+        label: str = "", condition: str = "", given: WayRole | None = None,
     ) -> None:  # fmt: skip
-        role: LinkRole = "next"
+        role: WayRole = "next"
         after: tuple[Outcome, ...] = ()
         own = label
         if outlet:
@@ -244,11 +247,12 @@ class Links:
                 draft.lost += [{"label": own}] if own else []
                 label = ""
         outline = self.steps.outline
-        draft.links.append(
+        into = role == "body" and kinds.get(source) in HOLDERS
+        (draft.bodies if into else draft.links).append(
             Link(
                 source=source,
                 target=target,
-                role=role,
+                role="next" if role == "body" else role,
                 label=label,
                 condition=condition,
                 after=after,

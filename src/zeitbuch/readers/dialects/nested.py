@@ -14,6 +14,7 @@ from zeitbuch.readers.input.link_builder import Loose
 from .draft import Draft
 from .field_checks import Refused, one_of
 from .flat import Triggers
+from .gates import find_gates
 from .holds import Hold, Item, keep_unused
 from .links import Links
 from .paths import Claims, as_text, claim_paths, is_words, make_getter, unclaimed_part
@@ -43,6 +44,13 @@ class Node(NamedTuple):
     groups: list[Group]
 
 
+def _start_no_helpers(draft: Draft) -> None:
+    """What lends itself to another step waits for nothing, but no trigger starts it."""
+    helpers = {link.source for link in draft.links if link.role == "attach"}
+    starts = {trigger.id for trigger in draft.triggers}
+    draft.links = [link for link in draft.links if link.source not in starts or link.target not in helpers]
+
+
 class Nested:
     """Steps nested in execution order, by predecessors, or with links written apart."""
 
@@ -62,7 +70,10 @@ class Nested:
             claim_paths(self.entry_claims, self.before.source)
             claim_paths(self.entry_claims, self.before.outcome)
         apart = bool(dialect.links or dialect.adjacencies) or bool(dialect.step.next or dialect.pointer)
-        self.links = Links(dialect, steps) if apart and self.before is None else None
+        self.apart = (
+            Links(dialect, steps) if apart else None
+        )  # links beside those that steps name before them, of helpers say
+        self.links = self.apart if self.before is None else None
 
     def read_flow(self, raw: dict[str, Any], draft: Draft) -> None:
         """Fills the draft with the triggers, steps and links of one flow."""
@@ -78,8 +89,10 @@ class Nested:
                 draft.links.append(Link(source=trigger_id, target=draft.names.get(target, target)))
         for nodes in levels:
             draft.tell_loose(self._read_level(nodes, draft, None, entry))
-        if self.links is not None:
-            self.links.read_links(raw, draft, every)
+        if self.apart is not None:
+            self.apart.read_links(raw, draft, every)
+            if self.before is not None:
+                _start_no_helpers(draft)
         draft.tell_idle_cases()
 
     def _find_nodes(self, items: list[Item], draft: Draft, every: list[Item]) -> list[Node]:
@@ -136,6 +149,8 @@ class Nested:
 
     def _read_step(self, node: Node, draft: Draft, scope: str | None) -> None:
         draft.steps.append(self.steps.read_step(node.item, node.pointer, draft, node.plan, scope))
+        if node.plan.gates:
+            draft.keep_gates(node.id, find_gates(node.plan.gates, node.item, node.pointer))
         if node.plan.cases is not None:
             draft.keep_cases(node.id, self.steps.cases_of(node.item, node.plan))
 

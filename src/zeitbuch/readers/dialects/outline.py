@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
 
 from .draft import Draft
+from .gates import find_gates
 from .links import WITH_OUTCOMES, Links, pointer_targets, unclaimed_targets
 from .paths import Getter, as_text
 from .step_plan import Plan
@@ -37,7 +38,7 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
         operation = get_operation(item)
         plan = known.get(operation) if type(operation) is str else None
         if plan is None:
-            plan = plans.plan_of(as_text(operation))
+            plan = plans.plan_of(as_text(operation), item)
         key = get_id(item)
         if type(key) is not str:
             key = as_text(key)
@@ -50,7 +51,8 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
         kinds[key] = plan.kind
         unread, refused = plan.count_unread(item)
         # What is told needs its place; a link may say otherwise than the case it takes.
-        if (refused and any([one.expected for one in refused])) or (plan.cases is not None and links.names_cases):
+        told = refused and any([one.expected for one in refused])
+        if told or (plan.cases is not None and links.names_cases) or (plan.gates and find_gates(plan.gates, item, "")):
             return False
         missed += unread
         if plan.cases is not None and plan.cases.at(item) is not None:
@@ -103,13 +105,13 @@ def _outline_links(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draf
 
 
 def _role_of_outlet(shape: Flat, kind: str, source: str, outlet: str, draft: Draft) -> LinkRole | None:
-    """The role of a link from an outlet; None when it runs the other way."""
+    """The role of a link from an outlet; None when it runs the other way, or into a loop."""
     if source in draft.cases and draft.case_of(source, outlet) is not None:
         return "case"
     rule = shape.links.rule_for_outlet(outlet)
     if rule is None:
         return "case" if kind in WITH_OUTCOMES else "next"
-    return None if rule.reversed else rule.role
+    return None if rule.reversed or rule.role == "body" else rule.role
 
 
 def _written_links(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]]) -> Iterator[tuple[Any, Any, Any]]:

@@ -128,6 +128,17 @@ _FIELDS = (
         "What the builder's words for that mean: each, all or once. Without it these are known.",
         'joins = { everybody = "all" }',
     ),
+    Key(
+        "own_condition",
+        "Where the condition is under which a step runs at all, a text or an object: a decision is put before the step. Not of a kind whose `condition` is at the same place.",
+        'own_condition = "only_with"',
+    ),
+    Key("skip_condition", "The same, of a condition under which it does not run.", 'skip_condition = "never_with"'),
+    Key(
+        "unmet",
+        "What comes then: continue, which is what is meant without it (the flow goes on behind the step, or where the ways of its cases meet again), or stop.",
+        'unmet = "stop"',
+    ),
     Key("about", "Where a note names the steps that it is about.", 'about = "of"'),
 )
 
@@ -264,6 +275,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
     )),
     TableOfKeys("KindRule", "[[kind]]", "What an operation is. The first rule that fits wins; the fields below are paths within the steps or triggers that it fits.", (
         Key("operation", "The operations it is for, with `*`.", 'operation = "ask.*"'),
+        Key("has", "It is for those only in which this path finds something, where nothing but its fields tells what a step or trigger is: its operation.", 'has = "clock"'),
         Key("kind", "The kind of step.", 'kind = "model"'),
         Key("trigger", "The kind of trigger, when it starts the flow.", 'trigger = "schedule"'),
         Key("effect", "What it may do outside.", 'effect = "send"'),
@@ -316,7 +328,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
     )),
     TableOfKeys("OutletRule", "[[outlet]]", "What a way out means. Outlets without a rule are cases of a decision.", (
         Key("match", "The outlets it is for, with `*`.", 'match = "broken*"'),
-        Key("role", "What a link from there is.", 'role = "error"'),
+        Key("role", "What a link from there is: next, case, error, attach, or body: what lies behind it, and not behind other ways of the loop, is in the loop.", 'role = "body"'),
         Key("label", 'Its label; `""` hides the outlet\'s own word.', 'label = ""'),
         Key("after", "The outcomes after which it is taken.", 'after = ["failure", "timeout"]'),
         Key("reversed", "The arrow is turned round: an agent that points to its tools.", "reversed = true"),

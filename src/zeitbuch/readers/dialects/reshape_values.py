@@ -105,6 +105,8 @@ class Pairs:
             found: dict[str, Any] = {}
             rest: list[Any] = []
             for place, item in enumerate(value):
+                if type(item) is list:  # a bare pair goes by the places in it
+                    item = {str(index): part for index, part in enumerate(item)}
                 keys = first_path(item, self.names) if type(item) is dict else None
                 name = "" if keys is None else name_at(item, keys)
                 if keys is None or name in ("", REST) or name in found:

@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any, Literal, TypeVar
+from typing import Literal, TypeVar
 
 import msgspec
 
@@ -28,7 +28,6 @@ from zeitbuch.core.model.records import (
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml, parse_toml
 
 from .link_rules import AdjacencyRule, LinkRule, OrderRule, OutletRule, PointerRule, PredecessorRule
-from .query import Query
 from .reshape_rules import (
     BesideRule,
     CatalogueRule,
@@ -45,6 +44,7 @@ from .reshape_rules import (
 )
 
 SpanUnit = Literal["milliseconds", "seconds", "minutes", "hours", "days", "weeks"]
+Unmet = Literal["continue", "stop"]  # what comes of a pass whose own condition does not hold
 Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 KEY = "@key"  # as a path: the key under which the step, case or trigger itself stands
 
@@ -163,12 +163,17 @@ class Fields(Rule, frozen=True):
     join: Paths = ""
     joins: dict[str, JoinMode] = {}
     about: Paths = ""
+    own_condition: Paths = ""
+    skip_condition: Paths = ""
+    unmet: Unmet | None = None
 
 
 class KindRule(Fields, frozen=True):
-    """What an operation is: ``operation`` is a pattern with ``*``; the first rule that matches wins."""
+    """What an operation is: ``operation`` is a pattern with ``*``, ``has`` a path that must find something; the first rule that
+    matches wins."""
 
     operation: str = "*"
+    has: Paths = ""
     kind: StepKind | None = None
     trigger: TriggerKind | None = None
     effect: Effect = "none"
@@ -361,20 +366,6 @@ def has_files_beside(dialects: Iterable[Dialect]) -> bool:
 def suffixes_of(dialects: Iterable[Dialect]) -> tuple[str, ...]:
     """The suffixes of other kinds of files that these dialects read."""
     return tuple(dict.fromkeys(suffix for dialect in dialects for suffix in dialect.signature.suffixes))
-
-
-class Recogniser:
-    """Says whether a document is written in a dialect, and if not, which part of the signature is missing."""
-
-    def __init__(self, dialect: Dialect) -> None:
-        self.dialect = dialect
-        self.queries = [Query(quantity) for quantity in dialect.signature.all]
-
-    def fits_document(self, document: Any) -> bool:
-        return all(query.selects_any(document) for query in self.queries)
-
-    def missing_signs(self, document: Any) -> list[str]:
-        return [query.text for query in self.queries if not query.selects_any(document)]
 
 
 _KIND = TomlKind("a dialect file", "dialect", "dialect-unreadable", "dialect-syntax", "dialect-key")

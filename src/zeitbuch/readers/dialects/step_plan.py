@@ -26,6 +26,7 @@ from .field_checks import (
     make_field,
     one_of,
 )
+from .gates import OWN_CONDITIONS, make_gate_rule
 from .paths import (
     Claims,
     Getter,
@@ -49,13 +50,14 @@ from .step_facts import FACT_PATHS, METHOD_EFFECTS, WORDS_OF, fact_readers, word
 _FIELD_PATHS = (
     "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
     "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication", *FACT_PATHS,
+    *OWN_CONDITIONS,
 )  # fmt: skip
 _OF_LOOPS = ("items", "until", "cap", "on_item_fault")
 _OF_MODELS = ("model", "temperature", "max_output", "max_turns", "task")
 _OF_TRIGGERS = (
     "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication",
 )  # fmt: skip
-_OF_STEPS = frozenset({"calls", *FACT_PATHS})
+_OF_STEPS = frozenset({"calls", *FACT_PATHS, *OWN_CONDITIONS})
 _OF_SCHEDULES = frozenset({"every", "zone", "unit", "days", "month_days", "time"})
 _UNCLASSIFIED = KindRule(kind="other")
 _NONE: list[Refused] = []
@@ -99,6 +101,8 @@ class Plan:
         self.clock: tuple[dict[str, Any], Clock] | None = None  # of the record that was looked at last
         self.marks_inputs = bool(rule.roles or rule.secured)
         self.kind = rule.kind or "other"
+        has = [rule.has] if isinstance(rule.has, str) else rule.has
+        self.word = path_keys(has[0])[-1] if has and has[0] else ""  # the operation of records that name none
         self.claims: Claims = copy_claims(claimed)
         self.get: dict[str, Getter] = {}
         self.fields: list[Field] = list(known)
@@ -155,6 +159,13 @@ class Plan:
         # Whether an outline has nothing to say of it but its kind.
         self.is_bare = not self.uses_model and "calls" not in self.get
         self.facts = [] if self.starts else fact_readers(rule, common, self.get)
+        said = {name: getattr(rule, name) or getattr(common, name) for name in self.get}
+        decides_by = [said[name] for name in ("condition", "until") if name in said]
+        self.gates = [
+            make_gate_rule(name, said[name], rule.unmet or common.unmet)
+            for name in OWN_CONDITIONS
+            if name in said and said[name] not in decides_by  # what it decides by is not whether it runs
+        ]
         self.schedule_words = ScheduleWords(
             _UNIT[rule.every_unit if rule.every else common.every_unit],
             rule.units or common.units,
@@ -241,24 +252,44 @@ class Plans:
     def __init__(
         self, dialect: Dialect, common: Fields, settings: str, starts: Shared, steps: Shared | None = None
     ) -> None:
-        self.rules = [(re.compile(translate(rule.operation)), rule) for rule in dialect.kind]
+        self.rules = [
+            (re.compile(translate(rule.operation)), make_getter(rule.has) if rule.has else None, rule)
+            for rule in dialect.kind
+        ]
+        self.signs = [get for _, get, _ in self.rules if get is not None]
         self.common = common
         self.settings = settings
         self.starts, self.steps = starts, steps
         self.holds = [(re.compile(translate(hold.operation)), hold.at) for hold in dialect.inside]
-        self.made: dict[str, Plan] = {}
+        self.made: dict[str, Plan] = {}  # by operation, where nothing else tells what to do
+        self.told: dict[tuple[str, tuple[bool, ...]], Plan] = {}  # by operation and what a record has
 
-    def plan_of(self, operation: str) -> Plan:
-        plan = self.made.get(operation)
+    def plan_of(self, operation: str, raw: dict[str, Any]) -> Plan:
+        """How to read a record of this operation."""
+        if not self.signs:
+            plan = self.made.get(operation)
+            if plan is None:
+                plan = self.made[operation] = self._make_plan(operation, raw)
+            return plan
+        key = operation, tuple([get(raw) is not None for get in self.signs])
+        plan = self.told.get(key)
         if plan is None:
-            rule = next((kind_rule for pattern, kind_rule in self.rules if pattern.match(operation)), _UNCLASSIFIED)
-            starts = self.steps is None or rule.trigger is not None
-            claims, fields = self.starts if starts or self.steps is None else self.steps
-            if not starts:
-                # What stands inside a step is claimed only where the rule for it holds.
-                claim_paths(claims := copy_claims(claims), [at for fits, at in self.holds if fits.match(operation)])
-            plan = self.made[operation] = Plan(rule, self.common, self.settings, claims, fields, starts)
+            plan = self.told[key] = self._make_plan(operation, raw)
         return plan
+
+    def _make_plan(self, operation: str, raw: dict[str, Any]) -> Plan:
+        fitting = (
+            rule
+            for pattern, has, rule in self.rules
+            if pattern.match(operation) and (has is None or has(raw) is not None)
+        )
+        rule = next(fitting, _UNCLASSIFIED)
+        starts = self.steps is None or rule.trigger is not None
+        claims, fields = self.starts if starts or self.steps is None else self.steps
+        if not starts:
+            # What stands inside a step is claimed only where the rule for it holds.
+            claim_paths(claims := copy_claims(claims), [at for fits, at in self.holds if fits.match(operation)])
+        return Plan(rule, self.common, self.settings, claims, fields, starts)
 
 
 def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:

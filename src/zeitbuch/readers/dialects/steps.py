@@ -134,7 +134,7 @@ class StepReader:
     def plan_for(self, raw: dict[str, Any]) -> Plan:
         operation = self.operation(raw)
         known = self.plans.made.get(operation) if type(operation) is str else None
-        return known or self.plans.plan_of(as_text(operation))
+        return known or self.plans.plan_of(as_text(operation), raw)
 
     def read_trigger(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan) -> Trigger:
         """A trigger written in the shape of a step."""
@@ -147,7 +147,7 @@ class StepReader:
             id=step_id,
             kind=kind,
             name=name,
-            operation=as_text(self.operation(raw)),
+            operation=as_text(self.operation(raw)) or plan.word,
             schedule=schedule_of(plan, raw),
             event=as_text(get["event"](raw)) if "event" in get else "",
             condition=as_text(get["condition"](raw)) if "condition" in get else "",
@@ -173,7 +173,7 @@ class StepReader:
             id=as_text(self.id(raw)) or name,
             kind=plan.kind,
             name=name,
-            operation=as_text(self.operation(raw)),
+            operation=as_text(self.operation(raw)) or plan.word,
             effect=plan.effect_of(raw),
             inclusive=plan.rule.inclusive,
             per_item=plan.rule.per_item,
@@ -252,7 +252,7 @@ class StepReader:
             id=key,
             kind=plan.kind,
             name=name,
-            operation=as_text(self.operation(raw)) if self.texts else "",
+            operation=(as_text(self.operation(raw)) or plan.word) if self.texts else "",
             scope=scope,
             model=self._outline_model(raw, draft, plan, get),
             calls=(as_text(get["calls"](raw)) or None) if "calls" in get else None,

@@ -18,6 +18,7 @@ from .surroundings import CONNECTION_WORDS
 from .survey import STAR, Group, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
 
 _LEAST_CODES = 3
+_LEAST_TEXTS, _DEEPEST = 2, 3  # of an object of instructions, and keys that lead to it
 _MOST_LEAVES = 4  # of a record of a legend
 _TELLING = 0.5  # how much better a field has to tell the settings
 
@@ -128,6 +129,7 @@ def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]
     """Lists of models and prompts that steps name by an id: their entries hold the name of a model or a long text."""
     steps_at = (*found.flow_at, *found.steps_at)
     columns = _texts_of_steps(found)
+    yield from _text_catalogues(documents, columns, steps_at)
     for group in find_groups(documents):
         key = _id_key(group) if group.path[: len(steps_at)] != steps_at else ""
         if key and not _holds_ai(group, key) and not _are_connections(group, found):
@@ -136,6 +138,26 @@ def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]
         refs = [json_path((*steps_at, *path)) for path, values in columns.items() if values <= ids]
         if key and refs:
             yield CatalogueRule(at=json_path(group.path), id=dotted_path((key,)), refs=refs)
+
+
+def _text_catalogues(documents: list[Any], columns: dict[Path, set[str]], steps_at: Path) -> Iterator[CatalogueRule]:
+    """Objects from id to instructions, which some field of steps names by these ids."""
+    tables: dict[Path, set[str]] = {}
+    for document in documents:
+        _add_texts(document, (), tables)
+    for at, ids in tables.items():
+        refs = [json_path((*steps_at, *path)) for path, values in columns.items() if values <= ids]
+        if refs and at[: len(steps_at) - 1] != steps_at[:-1]:
+            yield CatalogueRule(at=json_path((*at, STAR)), id="@key", refs=refs)
+
+
+def _add_texts(value: Any, path: Path, found: dict[Path, set[str]]) -> None:
+    if type(value) is not dict or len(path) > _DEEPEST:
+        return
+    if path and len(value) >= _LEAST_TEXTS and all(map(reads_like_prose, value.values())):
+        found.setdefault(path, set()).update(value)
+    for key, inner in value.items():
+        _add_texts(inner, (*path, key), found)
 
 
 def _are_connections(group: Group, found: Found) -> bool:

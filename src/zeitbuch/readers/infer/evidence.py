@@ -9,7 +9,8 @@ from functools import cached_property
 from typing import Any
 
 from zeitbuch.core.model.kinds import KINDS
-from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.paths import as_text, path_keys
+from zeitbuch.readers.dialects.rules import KindRule
 
 from . import fields
 from .claims import ANSWERED, DOUBTED, Claim
@@ -17,6 +18,7 @@ from .identity import Identity, find_identity
 from .join_index import Joins, own_leaves
 from .joins import find_joins
 from .kinds import Outlet, Verdict, judge_operations, operation_contexts, outlet_meanings, structural_triggers
+from .own_conditions import OwnCondition
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
@@ -57,6 +59,7 @@ class Evidence:
         self.claims: list[Claim] = []
         self.switch_by_word = False
         self.doubtful_switch: dict[str, Any] = {}  # what may say that steps are switched off, and is asked
+        self.doubtful_condition: OwnCondition | None = None  # and that they run only where it holds
         self.doubtful_state: dict[str, Any] = {}  # and that flows are
         self.unclear_times: dict[str, Path] = {}  # everyday times of steps of which nothing tells the unit
         self.unclear_intervals: dict[str, Path] = {}  # of triggers
@@ -74,6 +77,11 @@ class Evidence:
         known = [names.keys() | ids.keys() for names, ids in zip(self.identity.names, self.identity.ids, strict=True)]
         linked = sum({join.source, join.target} <= known[join.sample] for join in self.joins.pairs)
         return linked, len(self.joins.pairs) + self.joins.missed
+
+    @property
+    def raw_steps(self) -> list[dict[str, Any]]:
+        """All steps as they stand."""
+        return [sight.raw for sample in self.found.samples for sight in sample.steps]
 
     def step_operation(self, raw: dict[str, Any]) -> str:
         return as_text(value_at(raw, self.found.operation))
@@ -211,6 +219,14 @@ def _other_kind(verdict: Verdict, columns: dict[Path, fields.Column]) -> str:
     if verdict.hint == "send" and holds_address(columns) and not holds_mail(columns):
         return "http"  # "post": a letter, or what is done with an address
     return ""
+
+
+def pattern_of(rule: KindRule) -> str:
+    """The pattern of a rule for operations; of triggers that the fields they have tell, that for the field."""
+    if not isinstance(rule.has, str) or not rule.has:
+        return rule.operation
+    field = literal_pattern(path_keys(rule.has)[-1])
+    return f"{rule.operation}/{field}" if rule.operation else field
 
 
 def literal_pattern(operation: str) -> str:

@@ -9,7 +9,7 @@ from msgspec import structs
 
 from zeitbuch.readers.dialects.rules import Fields, KindRule, StepRule
 
-from .evidence import Evidence, literal_pattern
+from .evidence import Evidence, literal_pattern, pattern_of
 from .facts import input_roles, kind_facts, trigger_facts, unclear_wait
 from .fields import Column, find_columns
 from .starts import operation_of
@@ -19,11 +19,11 @@ from .survey import Path, find_leaves
 def with_facts(e: Evidence, rules: list[KindRule], step: StepRule) -> list[KindRule]:
     """The rules with what their operations say of approvals, waits, pieces, joins and what inputs are for."""
     operations = {literal_pattern(operation): operation for operation in e.verdicts}
-    return [_with_facts(e, rule, operations.get(rule.operation), step) for rule in rules]
+    return [_with_facts(e, rule, None if rule.has else operations.get(rule.operation), step) for rule in rules]
 
 
 def _with_facts(e: Evidence, rule: KindRule, operation: str | None, step: StepRule) -> KindRule:
-    columns = _columns_of_start(e, rule.operation) if operation is None else e.columns_of(operation)
+    columns = _columns_of_start(e, pattern_of(rule)) if operation is None else e.columns_of(operation)
     if rule.trigger is not None:
         return structs.replace(rule, **trigger_facts(rule.trigger, columns))
     columns = {path: column for path, column in columns.items() if path not in e.others_fields}

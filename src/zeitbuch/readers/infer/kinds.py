@@ -12,6 +12,7 @@ from zeitbuch.readers.dialects.paths import as_text
 from .fields import MODEL, reads_like_prose
 from .identity import Identity
 from .join_index import Joins
+from .loop_ways import ways_into_loops
 from .steps import Found
 from .survey import STAR, Path, find_leaves, value_at, values_at
 from .vocabulary import Guess, guess_kinds, word_fits, words_of
@@ -81,7 +82,7 @@ class Verdict(NamedTuple):
 class Outlet(NamedTuple):
     """What an outlet means."""
 
-    role: str  # next, case, error, attach
+    role: str  # next, case, error, attach, body
     reversed: bool = False
 
 
@@ -325,7 +326,7 @@ def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[s
     result: dict[str, Outlet] = {}
     for outlet, ends in by_outlet.items():
         _meaning_of_outlet(outlet, result, ends)
-    return result
+    return result | {outlet: Outlet("body") for outlet in ways_into_loops(joins, kinds)}
 
 
 def _hints_of_names(

@@ -14,7 +14,8 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, place_wit
 from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.dialects.query import Query
-from zeitbuch.readers.dialects.rules import Dialect, Recogniser
+from zeitbuch.readers.dialects.recogniser import Recogniser
+from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.file_documents import LINES, documents_of
 from zeitbuch.readers.input.limits import Limits

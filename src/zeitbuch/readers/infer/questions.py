@@ -5,56 +5,33 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from functools import partial
-from typing import Any, NamedTuple, get_args
+from typing import get_args
 
 from msgspec import structs
 
 from zeitbuch.core.model.records import StepKind, TriggerKind
 from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.dialects.link_rules import LinkRule, OutletRule, PointerRule
-from zeitbuch.readers.dialects.paths import as_text, path_keys
+from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import Dialect, KindRule
 
 from .claims import Claim
-from .evidence import Evidence, literal_pattern
+from .evidence import Evidence, literal_pattern, pattern_of
 from .fields import Column, find_columns
-from .state_words import state_of_word
-from .survey import dotted_path, values_at
+from .question_records import Answer, Change, Question, keep_same, no_other
+from .state_questions import about_condition, about_state, about_switch
 from .time_questions import UnitQuestion, unit_questions
 from .value_kinds import kinds_by_values, shown_values
 from .vocabulary import effect_of, guess_kinds, modality_of
 
-Change = Callable[[Dialect], Dialect]
 KIND_QUESTION = "kind "  # how the ids of questions about an operation begin
 TRIGGER_QUESTION = "trigger "  # and about what sets a flow off
 _MOST_ANSWERS = 3
-_MOST_SHOWN = 6
 _TRIGGERS = ("manual", "event", "webhook", "form", "schedule", "polling")
 # Kinds that cost money or act outside.
 _HEAVY = frozenset({"model", "agent", "send", "delete", "write", "http", "tool"})
-
-
-class Answer(NamedTuple):
-    """One answer: a word to give it by, what it means, and what it changes."""
-
-    word: str
-    meaning: str
-    change: Change
-
-
-class Question(NamedTuple):
-    """Something that is asked. ``id`` names it in a file of answers; ``weight``: how much hangs on it; ``other`` makes the change for
-    an answer of the owner's own (None: it is none), ``others`` says what such an answer is."""
-
-    id: str
-    text: str
-    example: str
-    answers: tuple[Answer, ...]
-    weight: float
-    other: Callable[[str], Change | None]
-    others: str = ""
 
 
 def questions_about(e: Evidence, dialect: Dialect) -> list[Question]:
@@ -62,8 +39,9 @@ def questions_about(e: Evidence, dialect: Dialect) -> list[Question]:
     claims = {(claim.part, claim.of): claim for claim in e.claims}
     found = [
         *_about_links(e, claims),
-        *_about_state(e, dialect, claims),
-        *_about_switch(e),
+        *about_state(e, dialect, claims),
+        *about_switch(e),
+        *about_condition(e),
         *_about_kinds(e, claims),
         *_about_triggers(e, dialect, claims),
         *[_about_time(one) for one in unit_questions(e)],
@@ -90,14 +68,6 @@ def apply_answers(dialect: Dialect, questions: Sequence[Question], answers: Mapp
     return dialect
 
 
-def _no_other(_: str) -> Change | None:
-    return None
-
-
-def _same(dialect: Dialect) -> Dialect:
-    return dialect
-
-
 # -- links ----------------------------------------------------------------------------------------------------------------
 
 
@@ -110,20 +80,20 @@ def _about_links(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
         if e.holds_steps:
             return []
         answers = (
-            Answer("order", "yes, one after the other", _same),
+            Answer("order", "yes, one after the other", keep_same),
             Answer(
                 "none", "no: they are not linked in these files", lambda dialect: structs.replace(dialect, order=None)
             ),
         )
         text = "Nothing links the steps. Do they run in the order in which they stand?"
-        return [Question("links", text, _first_titles(e), answers, e.total, _no_other)]
+        return [Question("links", text, _first_titles(e), answers, e.total, no_other)]
     join = joins.pairs[0]
     first, second = _title_of(e, join.sample, join.source), _title_of(e, join.sample, join.target)
     answers = (
-        Answer("forward", f"'{first}' runs before '{second}'", _same),
+        Answer("forward", f"'{first}' runs before '{second}'", keep_same),
         Answer("back", f"'{second}' runs before '{first}'", turn_links),
     )
-    return [Question("links", "Which of two linked steps runs first?", claim.words, answers, e.total, _no_other)]
+    return [Question("links", "Which of two linked steps runs first?", claim.words, answers, e.total, no_other)]
 
 
 def _title_of(e: Evidence, sample: int, name: str) -> str:
@@ -170,60 +140,6 @@ def turn_links(dialect: Dialect) -> Dialect:
 
 def _one_or_all(links: list[LinkRule]) -> LinkRule | list[LinkRule] | None:
     return links[0] if len(links) == 1 else links or None
-
-
-# -- states ---------------------------------------------------------------------------------------------------------------
-
-
-def _about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list[Question]:
-    claim = claims.get(("flow state", ""))
-    if claim is None:
-        return []
-    path = dotted_path(e.doubtful_state["state"]) if "state" in e.doubtful_state else str(dialect.flow.state)
-    words = sorted({as_text(value) for sample in e.found.samples for value in values_at(sample.raw, path_keys(path))})
-    states = dialect.flow.states
-    if not claim.is_asked and set(words) <= states.keys() and not set(words) <= {"0", "1"}:
-        return []
-    answers = [Answer("no", "it says something else", lambda d: _with_state(d, "", {}))]
-    if len(words) <= 2:
-        for number, on in enumerate(
-            sorted(words, key=lambda word: (states.get(word) or state_of_word(word)) != "on"), 1
-        ):
-            said: dict[str, Any] = {word: "on" if word == on else "off" for word in words}
-            shown = ", ".join(f"'{word}' is {state}" for word, state in said.items())
-            answers.insert(
-                number - 1,
-                Answer(f"{on} is on", shown, partial(_with_state, path=path, states=said)),
-            )
-    text = f"Is it {claim.words} that says whether a flow is on?"
-    return [Question("state", text, ", ".join(words[:_MOST_SHOWN]), tuple(answers), 3.0, _no_other)]
-
-
-def _about_switch(e: Evidence) -> list[Question]:
-    found = {name: dotted_path(value) if type(value) is tuple else value for name, value in e.doubtful_switch.items()}
-    if not found:
-        return []
-    field = next(name for name in ("enabled", "disabled") if name in found)
-    path = e.doubtful_switch[field]
-    values = {
-        as_text(value) for sample in e.found.samples for sight in sample.steps for value in values_at(sight.raw, path)
-    }
-    switches: Any = found.get("switches", {})
-    spelled = ", ".join(f"'{word}' is {'on' if on else 'off'}" for word, on in switches.items())
-    answers = (
-        Answer(
-            "yes",
-            spelled or f"a step is {field} where it says so",
-            lambda d: structs.replace(d, step=structs.replace(d.step, **found)),
-        ),
-        Answer("no", "it says something else", _same),
-    )
-    text = f"Is it '{found[field]}' that says whether a step is switched off?"
-    return [Question("switch", text, ", ".join(sorted(values)[:_MOST_SHOWN]), answers, 3.0, _no_other)]
-
-
-def _with_state(dialect: Dialect, path: str, states: dict[str, Any]) -> Dialect:
-    return structs.replace(dialect, flow=structs.replace(dialect.flow, state=path, states=states))
 
 
 # -- kinds ----------------------------------------------------------------------------------------------------------------
@@ -315,7 +231,7 @@ def _kind_change(operation: str, kind: str) -> Change:
 
 
 def _about_triggers(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list[Question]:
-    rules = {rule.operation: rule for rule in dialect.kind if rule.trigger}
+    rules = {pattern_of(rule): rule for rule in dialect.kind if rule.trigger}
     found: list[Question] = []
     for (part, operation), claim in claims.items():
         rule = rules.get(literal_pattern(operation))
@@ -343,7 +259,7 @@ def _about_trigger(e: Evidence, operation: str, claim: Claim) -> Question:
 
 def _about_time(one: UnitQuestion) -> Question:
     answers = tuple(Answer(*answer) for answer in one.answers)
-    return Question(one.id, one.text, one.example, answers, one.weight, _no_other)
+    return Question(one.id, one.text, one.example, answers, one.weight, no_other)
 
 
 _TRIGGER_MEANINGS = {
@@ -356,7 +272,10 @@ _TRIGGER_MEANINGS = {
 def _columns_of_trigger(e: Evidence, operation: str) -> dict[tuple[str, ...], Column]:
     shared = e.others_fields
     if e.starts is None:
-        return e.columns_of(operation, shared)
+        base, _, key = operation.rpartition("/")
+        if operation in e.verdicts or base not in e.verdicts:
+            return e.columns_of(operation, shared)
+        return {path: column for path, column in e.columns_of(base, shared).items() if key in path}
     from .starts import operation_of
     from .survey import find_leaves
 
@@ -382,7 +301,9 @@ def _trigger_change(operation: str, kind: str) -> Change:
     def change(dialect: Dialect) -> Dialect:
         trigger: TriggerKind = kind  # type: ignore[assignment]
         pattern = literal_pattern(operation)
-        kinds = [structs.replace(rule, trigger=trigger) if rule.operation == pattern else rule for rule in dialect.kind]
+        kinds = [
+            structs.replace(rule, trigger=trigger) if pattern_of(rule) == pattern else rule for rule in dialect.kind
+        ]
         return structs.replace(dialect, kind=kinds)
 
     return change

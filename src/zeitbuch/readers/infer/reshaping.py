@@ -173,11 +173,31 @@ def _setting_lists(documents: list[Any]) -> Iterator[tuple[Path, str, str, int]]
             continue
         places.append((group.path[:-1], (group.path[-2], keys), list(lists.values())))
         alike.setdefault((group.path[-2], keys), []).extend(lists.values())
+    for path, pairs in _bare_pairs(documents).items():
+        form = path[-1], frozenset("01")
+        places.append((path, form, pairs))
+        alike.setdefault(form, []).extend(pairs)
     known = {form: _name_and_value(lists, elsewhere) for form, lists in alike.items() if len(lists) >= 3}
     for path, form, found in places:
         names = known.get(form)
         if names is not None:
             yield path, *names, len(found)
+
+
+def _bare_pairs(documents: list[Any]) -> dict[Path, list[list[dict[str, Any]]]]:
+    """Lists in records of which every item is a list of two, the first a text; each pair by its places."""
+    found: dict[Path, list[list[dict[str, Any]]]] = {}
+    mixed: set[Path] = set()
+    for group in find_groups(documents):
+        for item in group.items:
+            for key, value in item.value.items():
+                if type(value) is not list or not value:
+                    continue
+                if all(type(pair) is list and len(pair) == 2 and type(pair[0]) is str for pair in value):
+                    found.setdefault((*group.path, key), []).append([{"0": pair[0], "1": pair[1]} for pair in value])
+                else:
+                    mixed.add((*group.path, key))
+    return {path: lists for path, lists in found.items() if path not in mixed}
 
 
 def _scalars_of(documents: list[Any]) -> Counter[str]:

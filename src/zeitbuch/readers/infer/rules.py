@@ -4,9 +4,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, get_args
 
-from zeitbuch.core.model.records import Effect, Modality, StepKind
+from zeitbuch.core.model.records import Effect, Modality, StepKind, TriggerKind
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import CasesRule, KindRule, TriggerRule
 from zeitbuch.readers.infer.fields import Column
@@ -18,7 +18,8 @@ from .evidence import Evidence, literal_pattern
 from .kinds import Verdict
 from .parts import Branching, cases_rule
 from .starts import Starts, operation_of
-from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, json_path
+from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, json_path, value_at
+from .telling_keys import telling_keys
 from .vocabulary import EVENT_WORDS, TRIGGER_WORDS, effect_of, guess_kinds, modality_of, word_fits, words_of
 
 _NEARLY_ALL = 0.9  # of the triggers of a kind have what tells the kind
@@ -48,6 +49,10 @@ def kind_rules(e: Evidence) -> list[KindRule]:
     branching = Branching(e.found, e.identity, e.joins, e.verdicts, e.settings)
     for operation, verdict in e.verdicts.items():
         if literal_pattern(operation) in done or verdict.hint == "other":
+            continue
+        split = _triggers_by_keys(e, operation, verdict) if verdict.trigger else []
+        if split:
+            rules += split
             continue
         rule = _kind_rule(e, operation, verdict, branching)
         if not (verdict.by_values and e.claims[-1].is_asked):  # what only the values hint at is asked
@@ -123,6 +128,31 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
     return {"trigger": trigger, **_spell_clock(clock)}
 
 
+def _triggers_by_keys(e: Evidence, operation: str, verdict: Verdict) -> list[KindRule]:
+    """Rules for triggers of one operation of which only the settings tell what sets them off; none where its words do."""
+    if operation in e.told or not (verdict.by_place or _says_only_start(operation)):
+        return []
+    steps = [raw for raw in e.raw_steps if e.step_operation(raw) == operation]
+    records = [settings for raw in steps if type(settings := value_at(raw, e.settings)) is dict]
+    rules = []
+    for key in telling_keys(records, frozenset()) if e.settings and len(records) == len(steps) else ():
+        name = f"{operation}/{key}"
+        columns, _ = fields.find_columns(
+            [((*e.settings, *path), value) for path, value in find_leaves(record)]
+            for record in records
+            if key in record
+        )
+        clock = find_clock(columns)
+        told = kind_by_clock(clock, columns)
+        said = e.told.get(name)
+        trigger: Any = said if said in get_args(TriggerKind) else told or next(_trigger_hints(key), "event")
+        clock = _clock_of_kind(e, name, clock, trigger)
+        claim_trigger_kind(e, name, trigger, _word_score(key, trigger), clock, told)
+        has = dotted_path((*e.settings, key))
+        rules.append(KindRule(operation=literal_pattern(operation), has=has, trigger=trigger, **_spell_clock(clock)))
+    return rules
+
+
 def _kind_by_values(verdict: Verdict, told: str, settings: bool, timed: bool) -> str:
     """The kind of a trigger among the steps: its words, unless it has none or its values say clearly otherwise."""
     trigger = verdict.hint[3:]
@@ -195,14 +225,19 @@ def _separate_trigger(
     own = {path: column for path, column in columns.items() if path not in common}
     inside = {path for path in columns if e.settings and path[: len(e.settings)] == e.settings}
     clock = find_clock(_without_places(columns, common - inside))
-    trigger: Any = _kind_of_separate(starts, records, operation, clock, kind_by_clock(clock, own), bool(own))
+    said = e.told.get(operation)
+    trigger: Any = said if said in get_args(TriggerKind) else ""
+    trigger = trigger or _kind_of_separate(starts, records, operation, clock, kind_by_clock(clock, own), bool(own))
     told = kind_by_clock(clock, own) or ("" if own else "manual")
     if told == trigger and _some_without(clock, columns, len(records)):
         told = _MIXED
     clock = _clock_of_kind(e, operation, clock, trigger)
     claim_trigger_kind(e, operation, trigger, _word_score(operation, trigger), clock, told)
     given = _spell_clock(clock)
-    rules.append(KindRule(operation=literal_pattern(operation), trigger=trigger, **given))
+    if operation in starts.tells:
+        rules.append(KindRule(operation="", has=dotted_path((operation,)), trigger=trigger, **given))
+    else:
+        rules.append(KindRule(operation=literal_pattern(operation), trigger=trigger, **given))
 
 
 def _some_without(clock: dict[str, Any], columns: dict[Path, Column], count: int) -> bool:

@@ -16,7 +16,8 @@ from zeitbuch.readers.dialects.trial import Untouched
 from zeitbuch.readers.infer.claims import Claim
 
 from .evidence import literal_pattern
-from .questions import KIND_QUESTION, Question, question_lines
+from .question_records import Question
+from .questions import KIND_QUESTION, question_lines
 from .suggest import Suggestion
 
 _ORDER = (
@@ -26,11 +27,11 @@ _ORDER = (
 _NOTES = {
     "beside": ("shape",), "text": ("shape",), "split": ("shape",), "pairs": ("shape",), "merge": ("shape",), "catalogue": ("shape",), "group": ("shape",), "gather": ("shape",),
     "flow": ("flow name", "flow state"),
-    "step": ("steps", "operation", "id", "model", "prompts"),
+    "step": ("steps", "operation", "id", "model", "prompts", "own condition"),
     "link": ("links",), "adjacency": ("links",), "pointer": ("links",), "predecessors": ("links",), "order": ("links",), "tree": ("links",),
     "outlet": ("outlets",), "trigger": ("triggers",), "placeholders": ("placeholders",), "kind": ("kinds",),
 }  # fmt: skip
-_FIRST = ("operation", "kind", "trigger", "effect", "at", "role", "steps", "from", "to", "id", "name")
+_FIRST = ("operation", "has", "kind", "trigger", "effect", "at", "role", "steps", "from", "to", "id", "name")
 _SHORT = 60  # letters of an example
 _ABOUT = {
     "signature": "A file is recognised when all of these select something (JSONPath, RFC 9535).",

@@ -14,10 +14,11 @@ from .join_index import Joins
 from .operations import is_tokenlike, shape_gain, shape_of, short_values
 from .steps import KEY, Found
 from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
+from .telling_keys import telling_keys
 from .vocabulary import guess_kinds, word_fits, words_of
 
 _WORDS = (
-    "trigger* auslos* ausloes* declench* dispar* utlos* innesc* gatilho* start* begin* entry source when schedule* cron clock* timer hook* "
+    "trigger* auslos* ausloes* declench* dispar* utlos* innesc* gatilho* start* begin* entry source when wake* fires fired schedule* cron clock* timer hook* "
     "listen* event* kickoff launch* initiat* on depart* debut* demarr* inizi* avvi* inicio* comienz* beginn* anfang* oppstart* aanvang*"
 )
 
@@ -25,7 +26,8 @@ _FEWEST, _TELLING = 6, 0.6  # records by which a field is judged, and how much b
 
 
 class Starts(NamedTuple):
-    """Separate triggers: where (from the flow), and the paths within one."""
+    """Separate triggers: where (from the flow), and the paths within one. ``tells``: the keys of which each has one, where no field says
+    what they are."""
 
     at: Path
     keyed: bool
@@ -35,6 +37,7 @@ class Starts(NamedTuple):
     starts: Path
     records: list[tuple[int, dict[str, Any]]]
     score: float
+    tells: tuple[str, ...] = ()
 
 
 def _single_records(raw: Any, path: Path, steps_at: Path) -> list[tuple[Path, dict[str, Any]]]:
@@ -65,7 +68,16 @@ def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> St
     pointed = joins.at[: joins.at.index(STAR)] if STAR in joins.at else joins.at
     pointed = pointed if joins.way == "pointers" else ()
     rated = [
-        _rate_start(path, keyed.get(path, False), records, identity, named, found.operation, pointed)
+        _rate_start(
+            path,
+            keyed.get(path, False),
+            records,
+            identity,
+            named,
+            found.operation,
+            pointed,
+            joins.at[-1] if joins.at else "",
+        )
         for path, records in candidates.items()
         if len({number for number, _ in records}) >= 0.5 * (len(raws) - have)
         and not any(_holds_steps(row, identity, number) for number, row in records[:20])
@@ -153,12 +165,14 @@ def _rate_start(
     named: list[set[str]],
     step_operation: Path,
     pointed: Path,
+    pointing: str,
 ) -> Starts:
     columns, numeric, clocks = _columns_of_records(records, identity)
     count = len(records)
     best = _Best(step_operation)
     for where, listed in columns.items():
-        leads = where[: len(pointed)] == pointed if pointed else not numeric
+        same = pointed and where[-1] == pointing  # called as the pointers of steps are
+        leads = where[: len(pointed)] == pointed or same if pointed else not numeric
         steps = sum(value in identity.ids[number] or value in identity.names[number] for number, value in listed)
         if leads and steps > 0.6 * len(listed):
             best.starts = max(best.starts, (steps / len(listed), where))
@@ -180,12 +194,15 @@ def _rate_start(
     score += 1.5 * len({number for number, _ in records}) / max(1, len(named))
     score -= 0.02 * max(0, count - 3 * len(named))
     id_path, operation = _fields_without_words(step_operation, best.id, columns, best.operation, count, worded)
-    if not operation[1]:
-        taken = {best.id[1], best.name, best.starts[1]}
-        operation = (0.1, _field_by_settings([row for _, row in records], taken))
+    rows, taken = [row for _, row in records], {best.id[1], best.name, best.starts[1]}
+    by_settings = _field_by_settings(rows, taken) if not best.operation[0] else ()
+    operation = operation if operation[1] else (0.1, by_settings)
+    score += 1.0 * (bool(by_settings) and clocks > 0)  # several sorts of them, of which one has a clock
     if operation[1] == id_path[1] and not best.id[0]:
         id_path = (0.0, ())  # what many flows have alike names none of their triggers
-    return Starts(path, keyed, operation[1], id_path[1], best.name, best.starts[1], records, score)
+    common = frozenset(taken[0] for taken in (id_path[1], best.name, best.starts[1]) if taken) | {"@key"}
+    tells = () if operation[1] else telling_keys(rows, common)
+    return Starts(path, keyed, operation[1], id_path[1], best.name, best.starts[1], records, score, tells)
 
 
 def _written_like_steps(records: list[tuple[int, dict[str, Any]]], identity: Identity, operation: Path) -> bool:
@@ -277,6 +294,8 @@ def _field_by_settings(records: list[dict[str, Any]], taken: set[Path]) -> Path:
 
 
 def operation_of(starts: Starts, record: dict[str, Any]) -> str:
-    """The operation of one separate trigger."""
+    """The operation of one separate trigger, or the key that tells what it is."""
+    if starts.tells:
+        return next((key for key in starts.tells if record.get(key) is not None), "")
     value = value_at(record, starts.operation) if starts.operation else None
     return as_text(value) if is_scalar(value) else ""

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 _ON = frozenset(
-    "on yes true active enabled live running published ja oui si aktiv actif activo attivo ativo actief deployed started an ein marche pa 1".split()
+    "on yes true active enabled live running published ja oui si aktiv actif activo attivo ativo actief deployed started an ein marche pa ligado encendido acceso aan 1".split()
 )
 _OFF = frozenset(
     "off no false inactive disabled paused stopped archived nein non aus inaktiv inactif inactivo inattivo inativo inactief retired suspended asleep "
-    "muted halted arret av uit nei nee 0".split()
+    "muted halted arret av uit nei nee desligado apagado spento 0".split()
 )
 _DRAFT = frozenset("draft entwurf brouillon borrador utkast concept bozza rascunho test".split())
 
 _CLEAR = frozenset(
     "active inactive enabled disabled live published deployed draft paused archived aktiv inaktiv actif inactif activo inactivo attivo inattivo ativo "
-    "inativo actief inactief entwurf brouillon borrador utkast bozza rascunho".split()
+    "inativo actief inactief ligado desligado encendido apagado entwurf brouillon borrador utkast bozza rascunho".split()
 )
 
 

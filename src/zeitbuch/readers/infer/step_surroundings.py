@@ -22,7 +22,7 @@ _NOTE_WORDS = frozenset(
 _LIMIT_WORDS = "timeout timeouts limit deadline zeitlimit tidsgrense expires expiry"
 _CLEAR_LIMITS = frozenset("timeout timeouts deadline within zeitlimit tidsgrense".split())
 _RETRY_WORDS = frozenset(
-    "retries retry attempts tries wiederholungen versuche tentatives essais intentos forsok pogingen tentativi tentativas".split()
+    "retries retry again attempts tries wiederholungen versuche tentatives essais intentos forsok pogingen tentativi tentativas".split()
 )
 _STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
     ("enabled", "enabled active on aktiv actif activo actief attivo ativo", lambda v: type(v) is bool),

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from zeitbuch.readers.dialects.paths import as_text
 
 from .operations import is_tokenlike, operation_scores
-from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_leaves, is_scalar, value_at
+from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_leaves, is_scalar, value_at, values_at
 from .vocabulary import guess_kinds
 
 KEY: Path = ("@key",)
@@ -174,7 +174,11 @@ def _flow_path(documents: list[Any], group: Group, operation: Path) -> tuple[Pat
     several entries begins with a trigger, they are parts of one flow (stages, lanes) and the flow is what holds them all."""
     outer = group.path[:-1]
     stars = [index for index, part in enumerate(outer) if part == STAR]
-    while stars and (_are_parts(group, stars[-1] + 1, operation) or _refer_across(group, stars[-1] + 1)):
+    while stars and (
+        _are_parts(group, stars[-1] + 1, operation)
+        or _refer_across(group, stars[-1] + 1)
+        or _only_wraps(documents, outer, stars[-1])
+    ):
         outer = outer[: stars.pop()]
     if stars:
         path = outer[: stars[-1] + 1]
@@ -217,6 +221,15 @@ def _refer_across(group: Group, depth: int) -> bool:
     return across >= _FEWEST_ACROSS and across >= 0.2 * (own + across)
 
 
+def _only_wraps(documents: list[Any], outer: Path, star: int) -> bool:
+    """Whether the lists at a place hold one entry each, and this nothing but what leads to the steps: so elements of XML are written."""
+    lists = [listed for document in documents for listed in values_at(document, outer[:star])]
+    single = all(type(listed) is list and len(listed) == 1 for listed in lists)
+    return single and all(
+        type(listed[0]) is dict and set(listed[0]) == {*outer[star + 1 : star + 2]} for listed in lists
+    )
+
+
 def _named_record(documents: list[Any], outer: Path) -> tuple[Path, bool]:
     best: tuple[float, int] = (-1.0, 0)
     for size in range(len(outer) + 1):
@@ -233,8 +246,6 @@ def _named_record(documents: list[Any], outer: Path) -> tuple[Path, bool]:
 
 
 def _find_holders(value: Any, path: Path) -> list[Any]:
-    from .survey import values_at
-
     return list(values_at(value, path))
 
 

@@ -7,8 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-from zeitbuch.core.model.records import LinkRole
-from zeitbuch.readers.dialects.link_rules import OutletRule, PointerRule
+from zeitbuch.readers.dialects.link_rules import OutletRule, PointerRule, WayRole
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import (
@@ -33,9 +32,11 @@ from .facts_of_kinds import with_facts
 from .flow_facts import flow_facts
 from .kinds import HELPERS
 from .link_tables import link_tables
+from .own_conditions import claim_own_condition
 from .parts import Branching
 from .prompts import order_prompts, prompt_role
-from .questions import KIND_QUESTION, TRIGGER_QUESTION, Question, apply_answers, questions_about
+from .question_records import Question
+from .questions import KIND_QUESTION, TRIGGER_QUESTION, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
 from .rules import kind_rules, trigger_rule
 from .single_keys import open_single_keys, single_key_list
@@ -213,9 +214,12 @@ class _Proposal(Evidence):
         claim_switch(self, common, every, total)
         self.doubtful_switch = self._taken_out("switched off", common, ("enabled", "disabled", "switches"))
         connections, path = surroundings.find_connections(found, every, self.joins)
+        if path in model:  # a list of models
+            connections, path = None, ()
         self.connections = connections
         scope = self._scope_of_steps(found, every, ident)
         given = _spell_fields(common, numbers)
+        given |= claim_own_condition(self, every, {**common, **numbers, "connection": path, "scope": scope})
         return StepRule(
             at=self.steps_at,
             id=dotted_path(ident.id),
@@ -326,8 +330,8 @@ class _Proposal(Evidence):
         for outlet, meaning in sorted(self.outlets.items()):
             if not outlet:
                 continue
-            role: LinkRole = meaning.role  # type: ignore[assignment]
-            label = {"error": outlet, "attach": "", "next": ""}[meaning.role]
+            role: WayRole = meaning.role  # type: ignore[assignment]
+            label = outlet if meaning.role == "error" else ""
             after: list[Any] = ["failure"] if meaning.role == "error" else []
             rules.append(
                 OutletRule(

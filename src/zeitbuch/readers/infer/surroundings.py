@@ -19,12 +19,13 @@ from .survey import STAR, Path, dotted_path, find_groups, find_leaves, is_scalar
 from .vocabulary import words_of
 
 _FLOW_WORDS: dict[str, str] = {
-    "id": "id key ref uid uuid code number slug tag clave cle chiave nokkel nr",
+    "id": "id key ref uid uuid code codigo codice kode number slug tag clave cle chiave nokkel nr",
     "name": "name title heading label titel nom titre nombre titulo navn tittel naam nome titolo bezeichnung caption",
     "description": "description about purpose summary descr beschreibung zweck descripcion beskrivelse formal omschrijving descrizione descricao doc",
-    "state": "state status active enabled live running on aktiv actif activo activa actief attivo ativo running published deployed paused",
+    "state": "state status active enabled live running situacao estado stato zustand etat tilstand on aktiv actif activo activa actief attivo ativo "
+             "published deployed paused",
     "owners": "owner owners author creator people responsible besitzer eigentumer proprietaire dueno propietario eier eigenaar "
-              "proprietario responsable verantwortlich zustandig zustaendig contact maintainers users by",
+              "dono dona proprietario responsavel responsable verantwortlich zustandig zustaendig contact maintainers users by",
     "folder": "folder directory ordner dossier carpeta mappe map cartella pasta category project group space section",
     "environment": "environment env stage site tenant umgebung environnement entorno miljo omgeving ambiente region host",
     "version": "version revision edition rev utgave versie versione versao release",

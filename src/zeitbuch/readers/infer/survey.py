@@ -14,6 +14,7 @@ from zeitbuch.readers.input.pointers import escape_key
 Path = tuple[str, ...]
 STAR = "*"
 MOST_DEPTH = 14
+_SEVERAL = 4  # entries of an object
 _NUMBERED = re.compile(
     r"^(?:[A-Za-z]{0,16}[-_.]?\d+|[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$"
 )  # keys that are ids
@@ -79,7 +80,8 @@ def _are_lanes(entries: list[dict[str, Any]], common: list[Any], size: float) ->
 def _are_written_alike(entries: list[dict[str, Any]], common: list[Any], size: float) -> bool:
     """The same names in every object, and entries that have most of their keys in common."""
     every = {key for value in entries for key in value}
-    shared = len(common) >= 3 and len(common) >= 0.6 * len(every)
+    least = 0.5 if size >= _SEVERAL else 0.6
+    shared = len(common) >= 3 and len(common) >= least * len(every)
     return size >= 3 and (shared or len({tuple(sorted(value)) for value in entries}) == 1)
 
 

@@ -32,11 +32,17 @@ class _Reading(NamedTuple):
 
 def find_written_ends(found: Found, identity: Identity) -> Iterator[SplitRule]:
     """A rule for every place where texts name steps beside something else. Places are from the document."""
-    names = [re.compile(_pattern_of({**identity.names[n], **identity.ids[n]})) for n in range(len(found.samples))]
+    tables = [{**identity.names[n], **identity.ids[n]} for n in range(len(found.samples))]
+    names = [re.compile(_pattern_of(table)) for table in tables]
+    numbers = all(name.isdecimal() for table in identity.ids for name in table)
     for path, listed in _texts_of(found).items():
         rule = _rule_for(path, listed, names)
-        if rule is not None:
+        if rule is not None and not (numbers and _ends_in_step(rule)):  # many a text ends in a number
             yield rule
+
+
+def _ends_in_step(rule: SplitRule) -> bool:
+    return isinstance(rule.pattern, str) and rule.pattern.startswith("{outlet}")
 
 
 def _texts_of(found: Found) -> dict[Path, list[tuple[int, str]]]:

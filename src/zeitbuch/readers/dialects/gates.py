@@ -1,0 +1,183 @@
+# A step that runs only where a condition of its own holds is, for all who count and explain, a decision before the step: one case leads
+# to it, the other to what comes behind it.
+"""Decisions before steps that have a condition of their own."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import msgspec
+from msgspec import structs
+
+from zeitbuch.core.model.records import Link, Step
+from zeitbuch.readers.input.pointers import escape_key
+
+from .paths import Getter, as_text, is_words, make_getter, path_keys
+from .placeholders import Placeholders
+from .rules import Unmet
+
+if TYPE_CHECKING:
+    from .draft import Draft
+
+OWN_CONDITIONS = {"own_condition": True, "skip_condition": False}  # field -> whether the step runs where it holds
+_PLAIN = {True: True, False: False, "true": True, "false": False}
+
+
+class GateRule(NamedTuple):
+    """Where the own condition of a step may stand; ``runs``: whether the step runs where it holds, or where it does not."""
+
+    runs: bool
+    ways: tuple[tuple[tuple[str, ...], Getter], ...]
+    unmet: Unmet
+
+
+class Gate(NamedTuple):
+    """An own condition of one step: its text, or ``plain`` that it is always or never so; ``word`` is the builder's own for it."""
+
+    rule: GateRule
+    condition: str
+    plain: bool | None
+    word: str
+    pointer: str
+
+
+def make_gate_rule(name: str, paths: str | list[str], unmet: Unmet | None) -> GateRule:
+    """The rule for one field of ``OWN_CONDITIONS``."""
+    places = [paths] if isinstance(paths, str) else paths
+    ways = tuple((path_keys(path), make_getter(path)) for path in places if path)
+    return GateRule(OWN_CONDITIONS[name], ways, unmet or "continue")
+
+
+def find_gates(rules: list[GateRule], raw: dict[str, Any], pointer: str) -> list[Gate]:
+    """The own conditions of a step as written."""
+    found = []
+    for rule in rules:
+        keys, value = next(((keys, value) for keys, get in rule.ways if not _is_empty(value := get(raw))), ((), None))
+        if keys:
+            place = pointer + "".join(f"/{escape_key(key)}" for key in keys)
+            found.append(Gate(rule, _spelled(value), _plain_of(value), keys[-1], place))
+    return found
+
+
+def _is_empty(value: Any) -> bool:
+    return value is None or (type(value) is str and not value.strip()) or value in ([], {})
+
+
+def _spelled(value: Any) -> str:
+    return as_text(value) if is_words(value) else msgspec.json.encode(value).decode()
+
+
+def _plain_of(value: Any) -> bool | None:
+    return _PLAIN.get(value.strip().lower() if type(value) is str else value) if type(value) in (str, bool) else None
+
+
+def add_gates(draft: Draft, places: Placeholders) -> None:
+    """Puts a decision before each step of the draft that has an own condition. What is passed over goes on where the step leads to; of a
+    step with cases where all of them meet again, and where they never do it ends."""
+    leaving: dict[str, list[Link]] = {}
+    for link in draft.links:
+        leaving.setdefault(link.source, []).append(link)
+    helpers = {link.source for link in draft.links if link.role == "attach"}
+    scopes = {step.id: step.scope for step in draft.steps}
+    taken = {*scopes, *(trigger.id for trigger in draft.triggers)}
+    steps: list[Step] = []
+    around: list[Link] = []
+    inward: list[Link] = []
+    doors: dict[str, str] = {}  # step -> the first decision before it
+    for step in draft.steps:
+        gates = draft.gates.pop(step.id, [])
+        if step.id in helpers:  # whoever uses it decides when
+            draft.lost += [{f"{gate.word} of {step.id}": gate.condition} for gate in gates]
+            gates = []
+        if any(gate.plain is not None and gate.plain != gate.rule.runs for gate in gates):
+            step = structs.replace(step, enabled=False)
+        asked = [gate for gate in gates if gate.plain is None]
+        keys = [_free_id(f"{step.id}.{gate.word}", taken) for gate in asked]
+        behind = _places_behind(step.id, leaving, scopes) if asked else []
+        for gate, key, target in zip(asked, keys, [*keys[1:], step.id], strict=False):
+            steps.append(_gate_step(key, step, gate, draft, places))
+            inward.append(_case(key, target, "yes" if gate.rule.runs else "no"))
+            if gate.rule.unmet == "continue":
+                around += [_case(key, other, "no" if gate.rule.runs else "yes") for other in behind]
+        if keys:
+            doors[step.id] = keys[0]
+            step = (
+                structs.replace(step, join=None) if step.join is not None else step
+            )  # what comes meets at the decision
+        steps.append(step)
+    draft.steps = steps
+    draft.links = [_through_door(link, doors, scopes) for link in draft.links]
+    draft.links += inward + [_through_door(link, doors, scopes) for link in around]
+
+
+def _free_id(key: str, taken: set[str]) -> str:
+    made, number = key, 2
+    while made in taken:
+        made, number = f"{key}~{number}", number + 1
+    taken.add(made)
+    return made
+
+
+def _gate_step(key: str, step: Step, gate: Gate, draft: Draft, places: Placeholders) -> Step:
+    return Step(
+        id=key,
+        kind="decide",
+        name=f"{step.title}?",
+        operation=gate.word,
+        scope=step.scope,
+        condition=gate.condition,
+        refs=places.in_text(gate.condition, draft.names),
+        join=step.join,
+        per_item=step.per_item,
+        origin=draft.origin_at(gate.pointer),
+    )
+
+
+def _case(source: str, target: str, label: str) -> Link:
+    """``yes`` where the condition holds, else ``no``."""
+    return Link(source=source, target=target, role="case", label=label, otherwise=label == "no")
+
+
+def _through_door(link: Link, doors: dict[str, str], scopes: dict[str, str | None]) -> Link:
+    """The link, led to the decision before the step it leads to. What is in a step leads to the step itself."""
+    door = doors.get(link.target)
+    if door is None or link.role == "attach" or _is_within(link.source, link.target, scopes):
+        return link
+    return structs.replace(link, target=door)
+
+
+def _is_within(inner: str, outer: str, scopes: dict[str, str | None]) -> bool:
+    seen = set()
+    scope = scopes.get(inner)
+    while scope is not None and scope not in seen:
+        if scope == outer:
+            return True
+        seen.add(scope)
+        scope = scopes.get(scope)
+    return False
+
+
+def _places_behind(step: str, leaving: dict[str, list[Link]], scopes: dict[str, str | None]) -> list[str]:
+    """Where a pass goes on that passes a step over."""
+    ways = [
+        link
+        for link in leaving.get(step, ())
+        if link.role in ("next", "case") and link.target != step and not _is_within(link.target, step, scopes)
+    ]
+    plain = [link for link in ways if link.role == "next" and not link.after]
+    if plain:
+        return list(dict.fromkeys(link.target for link in plain))
+    cases = [list(_reached(link.target, leaving)) for link in ways if link.role == "case"]
+    return [place for place in cases[0] if all(place in others for others in cases)][:1] if cases else []
+
+
+def _reached(start: str, leaving: dict[str, list[Link]]) -> dict[str, None]:
+    """The steps that a step leads to, itself among them, the nearest first."""
+    found = {start: None}
+    waiting = [start]
+    for key in waiting:
+        for link in leaving.get(key, ()):
+            if link.role in ("next", "case") and link.target not in found:
+                found[link.target] = None
+                waiting.append(link.target)
+    return found

@@ -1,0 +1,54 @@
+# A loop that is drawn as one step with several ways out: one leads into its rounds, and what lies there comes back to it.
+"""Finding the ways into the bodies of loops."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from .join_index import Joins
+from .vocabulary import word_fits, words_of
+
+_BODY_WORDS = (
+    "body each every item* loop* iterat* inside inner do round* korper koerper schleife* inhalt jede* innen corps chaque boucle cuerpo cada bucle "
+    "kropp hver lokke* innhold elk lus corpo ogni ciclo dentro laco"
+)
+_MOSTLY = 0.9
+
+
+def ways_into_loops(joins: Joins, kinds: list[dict[str, str]]) -> set[str]:
+    """The outlets that lead into the rounds of loops: from there, and from no other outlet of theirs, a run comes back to the loop; or,
+    where none comes back, a word says so. ``kinds``: what is known of the steps of each flow, by their names."""
+    leaving = [_leaving(joins, number) for number in range(len(kinds))]
+    ends: Counter[str] = Counter()
+    loops: Counter[str] = Counter()
+    back: Counter[str] = Counter()
+    for join in joins.pairs:
+        ends[join.outlet] += 1
+        if kinds[join.sample].get(join.source) == "loop":
+            loops[join.outlet] += 1
+            back[join.outlet] += join.source in _reached(join.target, leaving[join.sample])
+    own = [outlet for outlet in loops if outlet and loops[outlet] >= _MOSTLY * ends[outlet]]
+    returning = {outlet for outlet in own if back[outlet] >= _MOSTLY * loops[outlet]}
+    if returning and (len(returning) < len(loops) or len(loops) == 1):
+        return returning
+    worded = {outlet for outlet in own if word_fits(words_of(outlet), _BODY_WORDS)}
+    return worded if len(worded) < len(loops) else set()
+
+
+def _leaving(joins: Joins, number: int) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for join in joins.pairs:
+        if join.sample == number:
+            found.setdefault(join.source, []).append(join.target)
+    return found
+
+
+def _reached(start: str, leaving: dict[str, list[str]]) -> set[str]:
+    found: set[str] = set()
+    waiting = [start]
+    while waiting:
+        step = waiting.pop()
+        if step not in found:
+            found.add(step)
+            waiting += leaving.get(step, ())
+    return found

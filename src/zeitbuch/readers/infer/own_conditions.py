@@ -1,0 +1,145 @@
+# A condition that steps of several kinds carry, and not all steps of any of them, says whether a step runs: what belongs to an operation
+# all its steps have. A word such as *if* and values that compare settle it; with one of the two alone it is asked.
+"""Finding the own conditions of steps."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from zeitbuch.readers.dialects.paths import as_text
+
+from .claims import DOUBTED
+from .fields import Column, reads_like_prose
+from .survey import STAR, Path, dotted_path, value_at
+from .vocabulary import words_of
+
+if TYPE_CHECKING:
+    from .evidence import Evidence
+
+PART = "own condition"
+_IF = frozenset(
+    "if when only onlyif runif condition conditions precondition guard provided wenn nur falls bedingung bedingt si seulement quand cuando solo "
+    "condicion se quando condizione condicao als wanneer voorwaarde hvis nar bare betingelse om villkor".split()
+)
+_SKIP = frozenset(
+    "skip unless except skipif not nicht ausser auslassen sauf sauter salvo omitir saltar omettere pular behalve overslaan unntatt hoppover".split()
+)
+_COMPARES = (
+    "==",
+    "!=",
+    ">",
+    "<",
+    " = ",
+    " contains ",
+    " in ",
+    " is ",
+    " and ",
+    " or ",
+    " matches ",
+    " equals ",
+    " not ",
+)
+_LONGEST = 300  # letters of a condition
+_DECIDERS = ("decide", "loop", "parallel")
+_MOST_CARRIERS = 0.85  # of the steps of the operations that have it somewhere
+_VALUES = 0.8  # of the values must read alike
+
+
+class OwnCondition(NamedTuple):
+    """Where a condition of steps is, and how far it is told: by its word (``skips``: that the step does not run), by its values."""
+
+    path: Path
+    worded: bool
+    skips: bool
+    compares: float
+    steps: int
+    kinds: int
+
+    @property
+    def field(self) -> str:
+        """The key of the dialect for it."""
+        return "skip_condition" if self.skips else "own_condition"
+
+
+def find_own_condition(e: Evidence, columns: dict[Path, Column], taken: set[Path]) -> OwnCondition | None:
+    """The field in which steps say whether they run; None where there is none. ``taken``: fields that mean something else."""
+    found = [
+        one
+        for path, column in columns.items()
+        if path not in taken and _may_stand_at(path, e.settings)
+        if (one := _judge(e, path, column)) is not None
+    ]
+    return max(found, key=lambda one: (one.worded + one.compares, one.steps), default=None)
+
+
+def _may_stand_at(path: Path, settings: Path) -> bool:
+    return STAR not in path and len(path) <= 2 and not (settings and path[: len(settings)] == settings)
+
+
+def _judge(e: Evidence, path: Path, column: Column) -> OwnCondition | None:
+    texts = [value for value in column.values if type(value) is str and value.strip()]
+    if not texts or any(type(value) not in (str, bool) for value in column.values):
+        return None
+    compares = sum(map(compares_values, texts)) / len(texts)
+    words = frozenset(words_of(path[-1]))
+    skips = bool(words & _SKIP)
+    worded = skips or bool(words & _IF)
+    if not (compares >= _VALUES or (worded and compares > 0)) or not _is_of_several(e, path, worded):
+        return None
+    return OwnCondition(path, worded, skips, compares, column.steps, len(e.operations_by_path.get(path, ())))
+
+
+def compares_values(text: str) -> bool:
+    """Whether a text compares something with something."""
+    plain = "\n" not in text and len(text) <= _LONGEST and "://" not in text
+    return plain and any(sign in text for sign in _COMPARES) and not (reads_like_prose(text) and not _has_sign(text))
+
+
+def _has_sign(text: str) -> bool:
+    return any(sign in text for sign in _COMPARES[:6])
+
+
+def _is_of_several(e: Evidence, path: Path, worded: bool) -> bool:
+    """Whether steps of several operations have a field, some have it not, and few of them decide by it."""
+    every: Counter[str] = Counter()
+    carrying: Counter[str] = Counter()
+    first_in_branch = 0
+    for sample in e.found.samples:
+        for sight in sample.steps:
+            operation = e.step_operation(sight.raw)
+            every[operation] += 1
+            if value_at(sight.raw, path) in (None, ""):
+                continue
+            carrying[operation] += 1
+            owner = sample.steps[sight.owner].raw if sight.owner is not None else None
+            first_in_branch += owner is not None and e.kind_of(owner) in ("decide", "parallel")
+    acting = [one for one in carrying if e.verdicts[one].hint not in _DECIDERS and not e.verdicts[one].trigger]
+    total = sum(carrying[one] for one in acting)
+    if not acting or total < 0.5 * sum(carrying.values()) or first_in_branch > 0.8 * sum(carrying.values()):
+        return False
+    several = len(acting) > 1 or (worded and len(e.verdicts) < 4)
+    return several and total <= _MOST_CARRIERS * sum(every[one] for one in acting)
+
+
+def claim_own_condition(e: Evidence, columns: dict[Path, Column], given: dict[str, Any]) -> dict[str, str]:
+    """The field for the steps of the dialect, with a claim; what is doubtful is kept to be asked."""
+    taken = {value for value in given.values() if type(value) is tuple}
+    found = find_own_condition(e, columns, taken)
+    if found is None:
+        return {}
+    meaning = "is left out" if found.skips else "runs"
+    words = f"'{dotted_path(found.path)}' says when a step {meaning}: {found.steps} steps, {found.kinds} operations"
+    clear = found.compares >= _VALUES
+    e.add_claim(PART, words, {"word": found.worded, "compares": found.compares} if clear else {DOUBTED: 1.0})
+    if e.claims[-1].is_asked:
+        e.doubtful_condition = found
+        return {}
+    return {found.field: dotted_path(found.path)}
+
+
+def shown_conditions(e: Evidence, path: Path, most: int) -> str:
+    """Examples of what stands there."""
+    values = [value_at(sight.raw, path) for sample in e.found.samples for sight in sample.steps]
+    texts = list(dict.fromkeys(as_text(value) for value in values if value not in (None, "")))
+    return "; ".join(texts[:most])

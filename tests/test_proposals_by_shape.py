@@ -1,0 +1,156 @@
+"""Proposals for builders whose structure was misread: elements of XML, jobs under the same names in every file, bare pairs, numbers that are
+ids, texts under their ids, triggers of one type, loops with ways out, lists of models."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.infer.suggest import suggest_dialect
+from zeitbuch.readers.input.decode import decode_document
+from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.input.plain_xml import plain_document
+
+PROMPT = (
+    "Answer the letter number {0} of the harbour office in two short sentences, be kind and promise nothing at all."
+)
+
+
+def proposed(documents: list[Any]) -> Dialect:
+    made = suggest_dialect(documents, "b")
+    assert made is not None
+    return made.dialect
+
+
+def procedure(at: int) -> Any:
+    """XML: every element is a list, and the tasks stand in an element that holds nothing else."""
+    wake = f'by="clock" at="{at} 7 * * 1-5"' if at % 2 else f'by="door" door="/claims/{at}"'
+    inside = {
+        "take": "<source>letters</source>", "draft": f"<engine>auk-mini-4</engine><say>{PROMPT.format(at)}</say>",
+        "post": "<whom>office@ferry.example</whom><what>${t2.text}</what>", "file": "<shelf>claims</shelf><entry>${t2.text}</entry>",
+    }  # fmt: skip
+    tasks = "".join(
+        f'<task ref="t{place}" kind="{kind}" caption="{kind.title()} number {place} of {at}">{held}</task>'
+        for place, (kind, held) in enumerate(inside.items(), 1)
+    )
+    ways = "".join(f'<way out="t{place}" in="t{place + 1}"/>' for place in (1, 2, 3))
+    text = f'<procedure ref="p{at}" caption="Claims {at}"><wakeup {wake}/><tasks>{tasks}</tasks><ways>{ways}</ways></procedure>'
+    return plain_document(decode_document("p.xml", text.encode(), Limits())[0])
+
+
+def test_elements_that_only_hold_the_steps_are_no_flows() -> None:
+    """The element of the tasks was taken for the flow: no link, no name, and the first task as the trigger."""
+    dialect = proposed([procedure(at) for at in range(10)])
+    link, trigger = dialect.links[0], dialect.trigger
+    assert (dialect.flow.at, dialect.step.at, dialect.flow.name) == ("$.procedure", "$.tasks[*].task[*]", "caption")
+    assert (link.at, link.source, link.target) == ("$.ways[*].way[*]", "out", "in")
+    assert trigger is not None and (trigger.at, trigger.operation) == ("$.wakeup[*]", "by")
+    assert {rule.operation: rule.trigger for rule in dialect.kind if rule.trigger} == {
+        "clock": "schedule",
+        "door": "webhook",
+    }
+
+
+def jobs(at: int) -> dict[str, Any]:
+    """The same jobs in every file, of which few keys are common to all."""
+    held = {
+        "fetch": {"uses": "rest/call", "args": {"href": f"https://tide.example/{at}", "verb": "GET"}, "again": {"max": 3, "delay": "20s"}},
+        "think": {"uses": "mind/agent", "needs": ["fetch"], "args": {"brain": "auk-2-large", "charge": PROMPT.format(at), "tools": ["look"]}},
+        "look": {"uses": "table/find", "args": {"table": "ships", "where": "id = ?"}},
+        "store": {"uses": "table/put", "needs": ["think"], "only": "think.verdict != 'calm'", "args": {"table": "verdicts"}},
+        "mail": {"uses": "mail/out", "needs": ["store"], "args": {"to": "quay@ferry.example", "body": "${think.verdict}"}},
+    }  # fmt: skip
+    if at % 3 == 0:
+        held["fetch"]["only"] = "env.mode == 'live'"
+    named: dict[str, Any] = {key: {"label": f"{key.title()} of berth {at}", **value} for key, value in held.items()}
+    return {
+        "label": f"Tide plan {at}",
+        "on": [{"cron": f"{at} 5 * * *"} if at % 2 else {"every": "30m"}],
+        "jobs": named,
+    }
+
+
+def test_jobs_under_the_same_names_everywhere_are_steps() -> None:
+    """Nothing like steps was found."""
+    dialect = proposed([jobs(at) for at in range(12)])
+    step = dialect.step
+    assert (step.at, step.id, step.operation, step.own_condition) == ("$.jobs[*]", "@key", "uses", "only")
+    assert (step.retries, step.retry_wait) == ("again.max", "again.delay")
+    assert dialect.predecessors is not None and dialect.predecessors.at == "needs"
+    assert [(rule.at, rule.role) for rule in dialect.pointer] == [("args.tools", "attach")]
+
+
+def tenant(number: int) -> dict[str, Any]:
+    """Steps under numbers, types by codes, settings as bare pairs, instructions elsewhere by their ids, triggers of one code."""
+    texts = {f"tx{place}": PROMPT.format(place) for place in range(4)}
+    apps = []
+    for at in range(4):
+        start = ["cron", f"{at} 6 * * *"] if at % 2 else ["hook", f"/h/{number}{at}"]
+        ask = [["m", "razorbill-1"], ["t", f"tx{at}"], ["c", 0.3]]
+        call = [["u", f"https://x.example/{at}"], ["v", "GET"]]
+        held = [
+            (101, [start]),
+            (205, ask),
+            (310, call),
+            (205, ask),
+            (412, [["k", "quay@ferry.example"], ["b", "[[2.o]]"]]),
+        ]
+        nodes = {
+            str(place): {"c": code, "d": f"Node {place} in {number}{at}", "p": pairs}
+            for place, (code, pairs) in enumerate(held)
+        }
+        wires = [f"{place}>{place + 1}" for place in range(4)]
+        apps.append({"app": f"a{number}{at}", "called": f"Desk {number}-{at}", "net": {"n": nodes, "w": wires}})
+    return {"tenant": f"T{number}", "texts": texts, "apps": apps}
+
+
+def test_bare_pairs_are_settings_and_a_number_at_the_end_of_a_text_is_no_step() -> None:
+    """Captions were the types; then 'razorbill-1' led to step 1, and all triggers were schedules."""
+    dialect = proposed([tenant(number) for number in range(3)])
+    assert [(rule.at, rule.name, rule.value) for rule in dialect.pairs] == [("$.apps[*].net.n[*].p", "0", "1")]
+    assert [rule.at for rule in dialect.split] == ["$.apps[*].net.w[*]"]
+    assert [(rule.at, rule.refs) for rule in dialect.catalogue] == [("$.texts[*]", ["$.apps[*].net.n[*].p.t"])]
+    step = dialect.step
+    assert (step.operation, step.model, [one.path for one in step.prompts]) == ("c", "p.m", ["p.t"])
+    rules = {(rule.operation, rule.has): rule.trigger for rule in dialect.kind if rule.trigger}
+    assert rules == {("101", "p.cron"): "schedule", ("101", "p.hook"): "webhook"}
+
+
+def blocks(at: int, back: bool, ways: tuple[str, str]) -> dict[str, Any]:
+    """Blocks with ports, models by their aliases, and a loop with a way into its rounds."""
+    kinds = ["clock.daily", "ai.ask", "http.call", "loop.items", "row.store", "mail.send"]
+    given: list[dict[str, Any]] = [
+        {"cron": f"{at} 6 * * *"}, {"mind": ["fast", "slow"][at % 2], "prompt": PROMPT.format(at)}, {"url": f"https://x.example/{at}", "verb": "GET"},
+        {"over": "{{b2.rows}}"}, {"table": "arrivals", "row": "{{b3.row}}"}, {"to": "quay@ferry.example", "body": "{{b1.text}}"},
+    ]  # fmt: skip
+    held = [
+        {"id": f"b{place}", "title": f"Block {place} of {at}", "type": kind, "set": settings}
+        for place, (kind, settings) in enumerate(zip(kinds, given, strict=True))
+    ]
+    ends = [(0, 1, "out"), (1, 2, "out"), (2, 3, "out"), (3, 4, ways[0]), (3, 5, ways[1])]
+    ends += [(4, 3, "out")] if back else []
+    links = [{"from": f"b{first}", "port": port, "to": f"b{second}"} for first, second, port in ends]
+    minds = [{"alias": "fast", "engine": "tern-lite-3"}, {"alias": "slow", "engine": "tern-large-3"}]
+    return {
+        "name": f"Letters {at}",
+        "state": "ligado" if at % 3 else "desligado",
+        "minds": minds,
+        "blocks": held,
+        "links": links,
+    }
+
+
+@pytest.mark.parametrize(("back", "ways", "body"), [(True, ("p1", "p2"), "p1"), (False, ("corpo", "fim"), "corpo")])
+def test_the_way_into_the_rounds_of_a_loop_is_found(back: bool, ways: tuple[str, str], body: str) -> None:
+    """What runs once for each item was counted once; models were listed as connections; the state was not known."""
+    dialect = proposed([blocks(at, back, ways) for at in range(10)])
+    assert [rule.match for rule in dialect.outlet if rule.role == "body"] == [body]
+    assert dialect.flow.connections is None and dialect.step.connection == ""
+    assert dialect.flow.states == {"ligado": "on", "desligado": "off"}
+
+
+def test_ways_of_loops_that_nothing_tells_apart_lead_into_none() -> None:
+    dialect = proposed([blocks(at, False, ("p1", "p2")) for at in range(10)])
+    assert not any(rule.role == "body" for rule in dialect.outlet)
