@@ -154,3 +154,81 @@ def test_the_way_into_the_rounds_of_a_loop_is_found(back: bool, ways: tuple[str,
 def test_ways_of_loops_that_nothing_tells_apart_lead_into_none() -> None:
     dialect = proposed([blocks(at, False, ("p1", "p2")) for at in range(10)])
     assert not any(rule.role == "body" for rule in dialect.outlet)
+
+
+def dump(number: int) -> dict[str, Any]:
+    """Flows, nodes and wires in one list, in any order."""
+    records: list[dict[str, Any]] = []
+    for at in range(3):
+        flow = f"w{number}{at}"
+        records.append({"rec": "workflow", "uid": flow, "title": f"Intake {number}-{at}", "armed": at != 1})
+        held = [
+            ("begin.timer", {"cron": f"{at} 8 * * *"}), ("llm.answer", {"model": "dunlin-3-mini", "user": PROMPT.format(at)}),
+            ("gate.choose", {"rule": f"{flow}-1.label"}), ("mail.send", {"to": "office@ferry.example"}), ("row.write", {"table": "log"}),
+        ]  # fmt: skip
+        for place, (kind, given) in enumerate(held):
+            node = {"rec": "node", "uid": f"{flow}-{place}", "wf": flow, "label": f"{kind} {place}", "op": kind}
+            records.append({**node, "cfg": given})
+        for first, second, when in ((0, 1, ""), (1, 2, ""), (2, 3, "yes"), (2, 4, "no")):
+            wire = {"rec": "wire", "wf": flow, "src": f"{flow}-{first}", "dst": f"{flow}-{second}"}
+            records.append({**wire, **({"when": when} if when else {})})
+    return {"dump": 1, "records": records[::-1] if number % 2 else records}
+
+
+def test_records_of_several_sorts_in_one_list_are_told_apart() -> None:
+    """Every record was a step, 92 % sure, and its sort what it did."""
+    dialect = proposed([dump(number) for number in range(4)])
+    assert [(rule.at, rule.by) for rule in dialect.divide] == [("$.records", "rec")]
+    assert [(rule.at, rule.into) for rule in dialect.gather] == [
+        ("$.records.node[*]", "node"),
+        ("$.records.wire[*]", "wire"),
+    ]
+    assert (dialect.flow.at, dialect.step.at) == ("$.records.workflow[*]", "$.node[*]")
+    assert (dialect.links[0].at, dialect.links[0].source) == ("$.wire[*]", "src")
+
+
+def test_steps_that_decide_between_two_others_are_no_links() -> None:
+    steps = [
+        {"sort": "pick" if place % 3 == 2 else "act", "id": f"s{place}", "name": f"Step {place}", "then": f"s{place + 1}", "else": f"s{place + 2}"}
+        for place in range(14)
+    ]  # fmt: skip
+    for step in steps:
+        if step["sort"] == "act":
+            del step["else"]
+    made = suggest_dialect([{"name": f"Flow {at}", "steps": steps} for at in range(3)], "b")
+    assert made is None or made.dialect.divide == []
+
+
+def states(at: int) -> dict[str, Any]:
+    """States by name, the same in every file; one reads with a model, under a word that says it looks something up."""
+    ask = {"lm": "knot-small-1", "ask": PROMPT.format(at), "heat": 0.1}
+    held = {
+        "waiting": ({"does": "inbox.watch", "with": {"box": "claims@ferry.example"}}, {"mail": "reading"}),
+        "reading": ({"does": "lm.read", "with": ask}, {"ok": "weighing", "broken": "ending"}),
+        "weighing": ({"does": "pick.path", "with": {"by": "reading.label"}}, {"refund": "paying", "other": "telling"}),
+        "paying": ({"does": "bank.pay", "with": {"amount": "reading.sum"}}, {"ok": "telling"}),
+        "telling": ({"does": "mail.out", "with": {"to": "reading.sender"}}, {}),
+        "ending": ({"does": "mail.out", "with": {"to": "office@ferry.example"}}, {}),
+    }
+    named = {
+        name: {"run": run, "face": f"{name.title()} {at}", **({"leads": leads} if leads else {})}
+        for name, (run, leads) in held.items()
+    }
+    return {"face": f"Claims {at}", "first": "waiting", "live": at % 4 > 0, "states": named}
+
+
+def test_states_are_steps_and_a_model_with_a_long_text_is_asked_about_whatever_the_word() -> None:
+    """Nothing like steps was found; 'lm.read' looked something up, and no run called a model."""
+    documents = [states(at) for at in range(10)]
+    made = suggest_dialect(documents, "b")
+    assert made is not None
+    assert (made.dialect.step.at, made.dialect.step.operation, made.dialect.pointer[0].at) == (
+        "$.states[*]",
+        "run.does",
+        "leads",
+    )
+    asked = {question.id: question for question in made.questions}
+    assert [one.word for one in asked["kind lm.read"].answers][:2] == ["model", "read"]
+    assert not any(rule.operation == "lm.read" for rule in made.dialect.kind)
+    answered = suggest_dialect(documents, "b", {"kind lm.read": "model"})
+    assert answered is not None and answered.dialect.step.model == "run.with.lm"

@@ -313,3 +313,23 @@ def test_a_proposal_reads_other_kinds_of_files(name: str, tmp_path: Path, run: R
     ran = run("inventory", "in", "--dialect", "made.toml", "--no-cache", "-f", "json", cwd=tmp_path)
     flows = {row["name"]: row for row in json.loads(ran.out)["flows"]}
     assert set(flows) == {"Claims of passengers", "Tide notices"}, ran.err
+
+
+def test_what_says_no_sort_stays_beside_the_lists_of_sorts() -> None:
+    dialect = (
+        'dialect = 1\nname = "b"\n[signature]\nall = ["$.parts"]\n[[divide]]\nat = "$.parts"\nby = "sort"\n[flow]\n'
+    )
+    dialect += '[step]\nat = "$.parts.task[*]"\noperation = "does"\n[order]\n'
+    parts = [
+        {"sort": "task", "id": "a", "does": "look"},
+        {"odd": 1},
+        7,
+        {"sort": "task", "id": "b", "does": "look", "x": 2},
+    ]
+    reader = Reader([parse_dialect(dialect, "b.toml")])
+    (flow,) = reader.flows_of([Held("b.json", json.dumps({"id": "f", "parts": parts}).encode())])
+    assert [(step.id, step.origin.pointer if step.origin else "") for step in flow.steps] == [
+        ("a", "/parts/0"),
+        ("b", "/parts/3"),
+    ]
+    assert flow.unread == {"parts": {"@rest": [{"odd": 1}, 7]}} and flow.steps[1].unread == {"x": 2}

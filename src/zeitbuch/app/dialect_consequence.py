@@ -8,12 +8,14 @@ from typing import NamedTuple
 
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.trial import Untouched, untouched_places
 from zeitbuch.readers.infer.claims import Claim
 from zeitbuch.readers.infer.propose import Proposal
+from zeitbuch.readers.infer.questions import KIND_QUESTION
 from zeitbuch.readers.infer.suggest import Suggestion
 from zeitbuch.readers.input.limits import count_values
 from zeitbuch.readers.reading.validated import validate_flow
@@ -35,8 +37,9 @@ _RISKY = 3.0  # how much more a kind weighs that costs money or acts outside
 class Consequence(NamedTuple):
     """What a dialect makes of the files. ``runs`` by the clock and ``calls`` of models a month count what is known: ``unknown`` flows
     start by something that the files give no number for; ``assumed``: some of it rests on defaults. ``outside`` counts steps by what
-    they may do, ``unclassified`` those of which nobody knows it; ``doubts`` are the claims that would change most, the largest first;
-    ``left_out`` documents pass a limit and are in none of the numbers; ``untouched`` are places of the export that it has no rule for."""
+    they may do, ``unclassified`` those of which nobody knows it, ``may_ask`` those of these that likely ask a model; ``doubts`` are the
+    claims that would change most, the largest first; ``left_out`` documents pass a limit and are in none of the numbers; ``untouched`` are
+    places of the export that it has no rule for."""
 
     flows: int
     runs: float
@@ -46,6 +49,7 @@ class Consequence(NamedTuple):
     assumed: bool
     outside: dict[str, int]
     unclassified: int
+    may_ask: int
     doubts: tuple[Claim, ...]
     left_out: int
     untouched: tuple[Untouched, ...]
@@ -67,6 +71,7 @@ def weigh_consequence(session: Session, proposal: Proposal, month: str) -> Conse
         assumed=any(flow.runs_evidence == "default" for flow in known) or any(map(_rests_on_defaults, estate.flows)),
         outside={effect: _count_effect(estate, effect) for effect in _OUTSIDE},
         unclassified=sum(step.kind == "other" for flow in estate.flows for step in flow.steps),
+        may_ask=_count_maybe_asking(made, estate),
         doubts=_largest_doubts(made, estate),
         left_out=left_out,
         untouched=tuple(untouched_places(estate.flows)),
@@ -96,6 +101,16 @@ def _rests_on_defaults(flow: Flow) -> bool:
 
 def _count_effect(estate: Estate, effect: str) -> int:
     return sum(step.effect == effect for flow in estate.flows for step in flow.steps)
+
+
+def _count_maybe_asking(made: Suggestion, estate: Estate) -> int:
+    """The steps of operations of which it is asked what they do, and of which asking a model is the likeliest."""
+    maybe = {
+        question.id.removeprefix(KIND_QUESTION)
+        for question in made.questions
+        if question.id.startswith(KIND_QUESTION) and question.answers and question.answers[0].word in MODEL_KINDS
+    }
+    return sum(step.kind == "other" and step.operation in maybe for flow in estate.flows for step in flow.steps)
 
 
 def _largest_doubts(made: Suggestion, estate: Estate) -> tuple[Claim, ...]:

@@ -125,9 +125,10 @@ def _consequence_lines(found: Consequence, proposal: Proposal, month: str) -> li
     left_out = (
         f"; {count_words(found.left_out, 'document')} beyond a limit left out of all this" if found.left_out else ""
     )
+    maybe = f"; {count_words(found.may_ask, 'step')} more may ask a model" if found.may_ask else ""
     lines = [
         f"with it: {count_words(found.flows, 'flow')}, {found.runs:,.0f} runs in {month} by the clock{unknown}{left_out}",
-        f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} in {month} by the clock{assumed}",
+        f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} in {month} by the clock{maybe}{assumed}",
         f"  {outside or _NOTHING_OUTSIDE[found.unclassified + found.left_out > 0]}{_unclassified_words(found.unclassified)}",
     ]
     if found.doubts:

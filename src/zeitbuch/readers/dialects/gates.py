@@ -74,40 +74,57 @@ def _plain_of(value: Any) -> bool | None:
 def add_gates(draft: Draft, places: Placeholders) -> None:
     """Puts a decision before each step of the draft that has an own condition. What is passed over goes on where the step leads to; of a
     step with cases where all of them meet again, and where they never do it ends."""
-    leaving: dict[str, list[Link]] = {}
-    for link in draft.links:
-        leaving.setdefault(link.source, []).append(link)
-    helpers = {link.source for link in draft.links if link.role == "attach"}
-    scopes = {step.id: step.scope for step in draft.steps}
-    taken = {*scopes, *(trigger.id for trigger in draft.triggers)}
-    steps: list[Step] = []
-    around: list[Link] = []
-    inward: list[Link] = []
-    doors: dict[str, str] = {}  # step -> the first decision before it
-    for step in draft.steps:
-        gates = draft.gates.pop(step.id, [])
-        if step.id in helpers:  # whoever uses it decides when
-            draft.lost += [{f"{gate.word} of {step.id}": gate.condition} for gate in gates]
-            gates = []
+    work = _Gating(draft, places)
+    draft.steps = [made for step in draft.steps for made in work.with_gates(step)]
+    draft.links = [*map(work.through_door, draft.links), *work.inward, *map(work.through_door, work.around)]
+
+
+class _Gating:
+    """The decisions put before the steps of a flow so far, and the links that they need."""
+
+    def __init__(self, draft: Draft, places: Placeholders) -> None:
+        self.draft, self.places = draft, places
+        self.leaving: dict[str, list[Link]] = {}
+        for link in draft.links:
+            self.leaving.setdefault(link.source, []).append(link)
+        self.helpers = {link.source for link in draft.links if link.role == "attach"}
+        self.scopes = {step.id: step.scope for step in draft.steps}
+        self.taken = {*self.scopes, *(trigger.id for trigger in draft.triggers)}
+        self.around: list[Link] = []
+        self.inward: list[Link] = []
+        self.doors: dict[str, str] = {}  # step -> the first decision before it
+
+    def with_gates(self, step: Step) -> list[Step]:
+        """The step behind the decisions whether it runs."""
+        gates = self.draft.gates.pop(step.id, [])
+        if step.id in self.helpers:  # whoever uses it decides when
+            self.draft.lost += [{f"{gate.word} of {step.id}": gate.condition} for gate in gates]
+            return [step]
         if any(gate.plain is not None and gate.plain != gate.rule.runs for gate in gates):
             step = structs.replace(step, enabled=False)
         asked = [gate for gate in gates if gate.plain is None]
-        keys = [_free_id(f"{step.id}.{gate.word}", taken) for gate in asked]
-        behind = _places_behind(step.id, leaving, scopes) if asked else []
-        for gate, key, target in zip(asked, keys, [*keys[1:], step.id], strict=False):
-            steps.append(_gate_step(key, step, gate, draft, places))
-            inward.append(_case(key, target, "yes" if gate.rule.runs else "no"))
+        if not asked:
+            return [step]
+        keys = [_free_id(f"{step.id}.{gate.word}", self.taken) for gate in asked]
+        self.doors[step.id] = keys[0]
+        self._link_gates(step, asked, keys)
+        made = [_gate_step(key, step, gate, self.draft, self.places) for gate, key in zip(asked, keys, strict=True)]
+        return [*made, structs.replace(step, join=None)]  # what comes meets at the first decision
+
+    def _link_gates(self, step: Step, asked: list[Gate], keys: list[str]) -> None:
+        behind = _places_behind(step.id, self.leaving, self.scopes)
+        for gate, key, target in zip(asked, keys, [*keys[1:], step.id], strict=True):
+            runs, passes = ("yes", "no") if gate.rule.runs else ("no", "yes")
+            self.inward.append(_case(key, target, runs))
             if gate.rule.unmet == "continue":
-                around += [_case(key, other, "no" if gate.rule.runs else "yes") for other in behind]
-        if keys:
-            doors[step.id] = keys[0]
-            step = (
-                structs.replace(step, join=None) if step.join is not None else step
-            )  # what comes meets at the decision
-        steps.append(step)
-    draft.steps = steps
-    draft.links = [_through_door(link, doors, scopes) for link in draft.links]
-    draft.links += inward + [_through_door(link, doors, scopes) for link in around]
+                self.around += [_case(key, other, passes) for other in behind]
+
+    def through_door(self, link: Link) -> Link:
+        """The link, led to the decision before the step it leads to. What is in a step leads to the step itself."""
+        door = self.doors.get(link.target)
+        if door is None or link.role == "attach" or _is_within(link.source, link.target, self.scopes):
+            return link
+        return structs.replace(link, target=door)
 
 
 def _free_id(key: str, taken: set[str]) -> str:
@@ -138,14 +155,6 @@ def _case(source: str, target: str, label: str) -> Link:
     return Link(source=source, target=target, role="case", label=label, otherwise=label == "no")
 
 
-def _through_door(link: Link, doors: dict[str, str], scopes: dict[str, str | None]) -> Link:
-    """The link, led to the decision before the step it leads to. What is in a step leads to the step itself."""
-    door = doors.get(link.target)
-    if door is None or link.role == "attach" or _is_within(link.source, link.target, scopes):
-        return link
-    return structs.replace(link, target=door)
-
-
 def _is_within(inner: str, outer: str, scopes: dict[str, str | None]) -> bool:
     seen = set()
     scope = scopes.get(inner)
@@ -159,16 +168,17 @@ def _is_within(inner: str, outer: str, scopes: dict[str, str | None]) -> bool:
 
 def _places_behind(step: str, leaving: dict[str, list[Link]], scopes: dict[str, str | None]) -> list[str]:
     """Where a pass goes on that passes a step over."""
-    ways = [
-        link
-        for link in leaving.get(step, ())
-        if link.role in ("next", "case") and link.target != step and not _is_within(link.target, step, scopes)
-    ]
-    plain = [link for link in ways if link.role == "next" and not link.after]
-    if plain:
-        return list(dict.fromkeys(link.target for link in plain))
+    ways = [link for link in leaving.get(step, ()) if _leads_on(link, scopes)]
+    plain = [link.target for link in ways if link.role == "next" and not link.after]
     cases = [list(_reached(link.target, leaving)) for link in ways if link.role == "case"]
-    return [place for place in cases[0] if all(place in others for others in cases)][:1] if cases else []
+    if plain or not cases:
+        return list(dict.fromkeys(plain))
+    return [place for place in cases[0] if all(place in others for others in cases)][:1]
+
+
+def _leads_on(link: Link, scopes: dict[str, str | None]) -> bool:
+    onward = link.role in ("next", "case") and link.target != link.source
+    return onward and not _is_within(link.target, link.source, scopes)
 
 
 def _reached(start: str, leaving: dict[str, list[Link]]) -> dict[str, None]:

@@ -151,6 +151,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("signature", "How its files are told from others.", 'signature = { all = ["$.harbour"] }'),
         Key("text", "Texts that hold definitions.", 'text = [{ at = "$.body" }]'),
         Key("split", "Texts into which several things are written.", 'split = [{ at = "$.ropes[*]", pattern = "{from} -> {to}" }]'),
+        Key("divide", "Lists of records of several sorts.", 'divide = [{ at = "$.parts", by = "sort" }]'),
         Key("pairs", "Lists of names and values.", 'pairs = [{ at = "$.tasks[*].given" }]'),
         Key("merge", "Texts in several parts.", 'merge = [{ at = "$.tasks[*]", pattern = "{kin}.{verb}", into = "does" }]'),
         Key("catalogue", "Entries that are named by their id elsewhere.", 'catalogue = [{ at = "$.minds[*]", refs = ["$.tasks[*].mind"] }]'),
@@ -185,6 +186,10 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("pattern", "Names in braces with what stands between them; what may be missing stands in brackets, and `[[` is one that is meant. Of a list of "
             "patterns the first that fits counts.", 'pattern = "{from}[:{way}] -> {to}"'),
         Key("each", "What divides several of them in one text, which then becomes a list.", 'each = ";"'),
+    )),
+    TableOfKeys("DivideRule", "[[divide]]", "Lists of records of several sorts. Each becomes an object with a list for every sort; what says none stands under `@rest`.", (
+        Key("at", "The lists, from the document.", 'at = "$.parts"'),
+        Key("by", "Where in a record its sort is.", 'by = "sort"'),
     )),
     TableOfKeys("PairsRule", "[[pairs]]", "Lists of names and values. Each becomes an object; what is no pair, or has a name a second time, stands under `@rest`.", (
         Key("at", "The lists, from the document.", 'at = "$.tasks[*].given"'),

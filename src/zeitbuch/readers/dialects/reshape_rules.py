@@ -39,6 +39,14 @@ class SplitRule(Rule, frozen=True):
     each: str = ""
 
 
+class DivideRule(Rule, frozen=True):
+    """Lists of records of several sorts (``at``, JSONPath from the document): each becomes an object with a list for every sort, which
+    the dotted path ``by`` within a record says."""
+
+    at: QueryText
+    by: DottedPath
+
+
 class PairsRule(Rule, frozen=True):
     """Lists of names and values (``at``, JSONPath from the document): each becomes an object. ``name`` and ``value`` are dotted
     paths within one item."""

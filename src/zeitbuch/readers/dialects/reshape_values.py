@@ -12,7 +12,7 @@ from zeitbuch.readers.input.pointers import escape_key
 
 from .paths import as_text, is_words
 from .query import Query
-from .reshape_rules import MergeRule, PairsRule, SplitRule, TextRule
+from .reshape_rules import DivideRule, MergeRule, PairsRule, SplitRule, TextRule
 from .shaping import Work, drop_value, first_path, name_at, paths_of, value_of
 from .text_patterns import TextPattern
 
@@ -127,6 +127,29 @@ class Pairs:
         value = value_of(item, keys)
         drop_value(item, keys)
         return value
+
+
+class Divide:
+    """Lists of records of several sorts become objects with a list for each; what says no sort is kept beside these."""
+
+    def __init__(self, rule: DivideRule) -> None:
+        self.at = Query(rule.at)
+        (self.by,) = paths_of(rule.by)
+
+    def __call__(self, work: Work) -> None:
+        moved, _ = work.places.begin_layer()
+        for pointer, value in work.find(self.at):
+            if type(value) is not list:
+                continue
+            found: dict[str, list[Any]] = {}
+            for place, item in enumerate(value):
+                sort = name_at(item, self.by) or REST
+                listed = found.setdefault(sort, [])
+                moved[f"{pointer}/{escape_key(sort)}/{len(listed)}"] = f"{pointer}/{place}"
+                if sort != REST:
+                    drop_value(item, self.by)
+                listed.append(item)
+            work.put(pointer, found)
 
 
 class Merge:

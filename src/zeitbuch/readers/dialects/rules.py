@@ -31,6 +31,7 @@ from .link_rules import AdjacencyRule, LinkRule, OrderRule, OutletRule, PointerR
 from .reshape_rules import (
     BesideRule,
     CatalogueRule,
+    DivideRule,
     DottedPath,
     GatherRule,
     GroupRule,
@@ -290,6 +291,7 @@ class Dialect(Rule, frozen=True):
     title: str = ""
     own_operations: list[str] = []
     text: list[TextRule] = []
+    divide: list[DivideRule] = []
     split: list[SplitRule] = []
     pairs: list[PairsRule] = []
     merge: list[MergeRule] = []

@@ -24,6 +24,15 @@ from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
 from .value_kinds import holds_address, holds_mail, kind_told
 
+_MOSTLY = 0.9  # of the steps of an operation
+_NO_INSTRUCTIONS = (
+    "read",
+    "write",
+    "http",
+    "shape",
+    "code",
+    "parse",
+)  # kinds whose steps hold no long texts for a model
 _WEAK = 0.5  # words that say less than this of what an operation is give way to values that can mean one thing
 
 
@@ -145,6 +154,11 @@ class Evidence:
     def _judge_by_values(self) -> None:
         """What operations are of which words tell little and their settings tell it, or speak against the words."""
         for operation, verdict in self.verdicts.items():
+            if verdict.hint in _NO_INSTRUCTIONS and self._is_instructed(operation):
+                self.verdicts[operation] = Verdict(
+                    operation, "model", 0.5, (verdict.hint,), evidence={DOUBTED: 1.0}, by_values=True
+                )
+                continue
             if verdict.trigger or verdict.hint == "subflow" or verdict.evidence.get("words", 0) >= _WEAK:
                 continue
             columns = self.columns_of(operation, self.others_fields)
@@ -157,6 +171,11 @@ class Evidence:
                 self.verdicts[operation] = Verdict(
                     operation, other, 0.5, (verdict.hint,), evidence={DOUBTED: 1.0}, by_values=True
                 )
+
+    def _is_instructed(self, operation: str) -> bool:
+        """Whether most steps of an operation hold a long text in one field, and what looks like the name of a model."""
+        seen = self.contexts[operation]
+        return seen.prompts >= _MOSTLY * seen.steps and seen.models >= _MOSTLY * seen.steps
 
     @cached_property
     def flow_names(self) -> frozenset[str]:

@@ -18,21 +18,22 @@ _MOSTLY = 0.9
 def ways_into_loops(joins: Joins, kinds: list[dict[str, str]]) -> set[str]:
     """The outlets that lead into the rounds of loops: from there, and from no other outlet of theirs, a run comes back to the loop; or,
     where none comes back, a word says so. ``kinds``: what is known of the steps of each flow, by their names."""
-    leaving = [_leaving(joins, number) for number in range(len(kinds))]
-    ends: Counter[str] = Counter()
-    loops: Counter[str] = Counter()
-    back: Counter[str] = Counter()
-    for join in joins.pairs:
-        ends[join.outlet] += 1
-        if kinds[join.sample].get(join.source) == "loop":
-            loops[join.outlet] += 1
-            back[join.outlet] += join.source in _reached(join.target, leaving[join.sample])
+    ends = Counter(join.outlet for join in joins.pairs)
+    loops, back = _outlets_of_loops(joins, kinds)
     own = [outlet for outlet in loops if outlet and loops[outlet] >= _MOSTLY * ends[outlet]]
     returning = {outlet for outlet in own if back[outlet] >= _MOSTLY * loops[outlet]}
     if returning and (len(returning) < len(loops) or len(loops) == 1):
         return returning
     worded = {outlet for outlet in own if word_fits(words_of(outlet), _BODY_WORDS)}
     return worded if len(worded) < len(loops) else set()
+
+
+def _outlets_of_loops(joins: Joins, kinds: list[dict[str, str]]) -> tuple[Counter[str], Counter[str]]:
+    """How often each outlet leaves a loop, and how often a run comes back to the loop from there."""
+    leaving = [_leaving(joins, number) for number in range(len(kinds))]
+    of_loops = [join for join in joins.pairs if kinds[join.sample].get(join.source) == "loop"]
+    back = [join for join in of_loops if join.source in _reached(join.target, leaving[join.sample])]
+    return Counter(join.outlet for join in of_loops), Counter(join.outlet for join in back)
 
 
 def _leaving(joins: Joins, number: int) -> dict[str, list[str]]:

@@ -83,9 +83,9 @@ def _judge(e: Evidence, path: Path, column: Column) -> OwnCondition | None:
         return None
     compares = sum(map(compares_values, texts)) / len(texts)
     words = frozenset(words_of(path[-1]))
-    skips = bool(words & _SKIP)
-    worded = skips or bool(words & _IF)
-    if not (compares >= _VALUES or (worded and compares > 0)) or not _is_of_several(e, path, worded):
+    skips, worded = bool(words & _SKIP), bool(words & (_SKIP | _IF))
+    least = 0.01 if worded else _VALUES
+    if compares < least or not _is_of_several(e, path, worded):
         return None
     return OwnCondition(path, worded, skips, compares, column.steps, len(e.operations_by_path.get(path, ())))
 
@@ -101,22 +101,16 @@ def _has_sign(text: str) -> bool:
 
 
 def _is_of_several(e: Evidence, path: Path, worded: bool) -> bool:
-    """Whether steps of several operations have a field, some have it not, and few of them decide by it."""
-    every: Counter[str] = Counter()
-    carrying: Counter[str] = Counter()
-    first_in_branch = 0
-    for sample in e.found.samples:
-        for sight in sample.steps:
-            operation = e.step_operation(sight.raw)
-            every[operation] += 1
-            if value_at(sight.raw, path) in (None, ""):
-                continue
-            carrying[operation] += 1
-            owner = sample.steps[sight.owner].raw if sight.owner is not None else None
-            first_in_branch += owner is not None and e.kind_of(owner) in ("decide", "parallel")
+    """Whether steps of several operations have a field, some have it not, and few of them decide by it or begin a branch."""
+    sights = [(sample, sight) for sample in e.found.samples for sight in sample.steps]
+    every = Counter(e.step_operation(sight.raw) for _, sight in sights)
+    having = [(sample, sight) for sample, sight in sights if value_at(sight.raw, path) not in (None, "")]
+    carrying = Counter(e.step_operation(sight.raw) for _, sight in having)
+    owners = [sample.steps[sight.owner].raw for sample, sight in having if sight.owner is not None]
+    in_branches = sum(e.kind_of(owner) in ("decide", "parallel") for owner in owners)
     acting = [one for one in carrying if e.verdicts[one].hint not in _DECIDERS and not e.verdicts[one].trigger]
     total = sum(carrying[one] for one in acting)
-    if not acting or total < 0.5 * sum(carrying.values()) or first_in_branch > 0.8 * sum(carrying.values()):
+    if not acting or total < 0.5 * len(having) or in_branches > 0.8 * len(having):
         return False
     several = len(acting) > 1 or (worded and len(e.verdicts) < 4)
     return several and total <= _MOST_CARRIERS * sum(every[one] for one in acting)

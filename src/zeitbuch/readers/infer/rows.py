@@ -11,7 +11,7 @@ from typing import Any
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.reshape_rules import GatherRule, GroupRule
 
-from .survey import STAR, dotted_path, is_scalar, json_path
+from .survey import STAR, Path, dotted_path, is_scalar, json_path, value_at
 
 _LEAST_ROWS = 2.0  # of a flow, on average
 INTO, ROWS = "flows", "steps"
@@ -99,26 +99,35 @@ def gather_rules(documents: list[Any]) -> list[GatherRule]:
         for equals, ids in _ids_of(rows):
             found = _tables_naming(tables, to, ids)
             if len(found) > 1:
-                return [_gather_rule(key, by, to, equals) for key, by in found]
+                return [_gather_rule(path, by, to, equals) for path, by in found]
     return []
 
 
-def _gather_rule(key: str, by: str, to: str, equals: str) -> GatherRule:
+def _gather_rule(path: Path, by: str, to: Path, equals: str) -> GatherRule:
     return GatherRule(
-        at=json_path((key, STAR)),
+        at=json_path((*path, STAR)),
         by=dotted_path((by,)),
-        to=json_path((to, STAR)),
-        into=key,
+        to=json_path((*to, STAR)),
+        into=path[-1],
         equals=dotted_path((equals,)),
     )
 
 
-def _tables_of(documents: list[Any]) -> dict[str, list[dict[str, Any]]]:
-    """The rows of the lists at the top of all documents, by their keys."""
+def _tables_of(documents: list[Any]) -> dict[Path, list[dict[str, Any]]]:
+    """The rows of the lists at the top of all documents, or in an object there, by their paths."""
     if not documents or not all(type(document) is dict for document in documents):
         return {}
-    keys = [key for key in documents[0] if all(type(document.get(key)) is list for document in documents)]
-    return {key: [row for document in documents for row in document[key] if type(row) is dict] for key in keys}
+    found = {path: [value_at(document, path) for document in documents] for path in _upper_paths(documents[0])}
+    return {path: _rows_in(lists) for path, lists in found.items() if all(type(listed) is list for listed in lists)}
+
+
+def _upper_paths(document: dict[str, Any]) -> list[Path]:
+    inner: list[Path] = [(key, below) for key, value in document.items() if type(value) is dict for below in value]
+    return [*((key,) for key in document), *inner]
+
+
+def _rows_in(lists: list[Any]) -> list[dict[str, Any]]:
+    return [row for listed in lists for row in listed if type(row) is dict]
 
 
 def _ids_of(rows: list[dict[str, Any]]) -> Iterator[tuple[str, set[str]]]:
@@ -129,14 +138,14 @@ def _ids_of(rows: list[dict[str, Any]]) -> Iterator[tuple[str, set[str]]]:
             yield field, ids
 
 
-def _tables_naming(tables: dict[str, list[dict[str, Any]]], to: str, ids: set[str]) -> list[tuple[str, str]]:
+def _tables_naming(tables: dict[Path, list[dict[str, Any]]], to: Path, ids: set[str]) -> list[tuple[Path, str]]:
     """Other tables with the one field, of the same key in all, whose every value is one of the ids."""
-    by_key: dict[str, list[str]] = {}
-    for key, rows in tables.items():
-        if key == to or not rows:
+    by_key: dict[str, list[Path]] = {}
+    for path, rows in tables.items():
+        if path == to or not rows:
             continue
         named = [field for field in rows[0] if all(as_text(row.get(field)) in ids for row in rows)]
         if len(named) == 1:
-            by_key.setdefault(named[0], []).append(key)
-    field, keys = max(by_key.items(), key=lambda entry: len(entry[1]), default=("", []))
-    return [(key, field) for key in keys]
+            by_key.setdefault(named[0], []).append(path)
+    field, paths = max(by_key.items(), key=lambda entry: len(entry[1]), default=("", []))
+    return [(path, field) for path in paths]

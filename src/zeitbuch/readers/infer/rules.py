@@ -130,27 +130,27 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
 
 def _triggers_by_keys(e: Evidence, operation: str, verdict: Verdict) -> list[KindRule]:
     """Rules for triggers of one operation of which only the settings tell what sets them off; none where its words do."""
-    if operation in e.told or not (verdict.by_place or _says_only_start(operation)):
+    if operation in e.told or not e.settings or not (verdict.by_place or _says_only_start(operation)):
         return []
-    steps = [raw for raw in e.raw_steps if e.step_operation(raw) == operation]
-    records = [settings for raw in steps if type(settings := value_at(raw, e.settings)) is dict]
-    rules = []
-    for key in telling_keys(records, frozenset()) if e.settings and len(records) == len(steps) else ():
-        name = f"{operation}/{key}"
-        columns, _ = fields.find_columns(
-            [((*e.settings, *path), value) for path, value in find_leaves(record)]
-            for record in records
-            if key in record
-        )
-        clock = find_clock(columns)
-        told = kind_by_clock(clock, columns)
-        said = e.told.get(name)
-        trigger: Any = said if said in get_args(TriggerKind) else told or next(_trigger_hints(key), "event")
-        clock = _clock_of_kind(e, name, clock, trigger)
-        claim_trigger_kind(e, name, trigger, _word_score(key, trigger), clock, told)
-        has = dotted_path((*e.settings, key))
-        rules.append(KindRule(operation=literal_pattern(operation), has=has, trigger=trigger, **_spell_clock(clock)))
-    return rules
+    settings = [value_at(raw, e.settings) for raw in e.raw_steps if e.step_operation(raw) == operation]
+    records = [record for record in settings if type(record) is dict]
+    keys = telling_keys(records, frozenset()) if len(records) == len(settings) else ()
+    return [_trigger_with_key(e, operation, key, [record for record in records if key in record]) for key in keys]
+
+
+def _trigger_with_key(e: Evidence, operation: str, key: str, records: list[dict[str, Any]]) -> KindRule:
+    name = f"{operation}/{key}"
+    columns, _ = fields.find_columns(
+        [((*e.settings, *path), value) for path, value in find_leaves(record)] for record in records
+    )
+    clock = find_clock(columns)
+    told = kind_by_clock(clock, columns)
+    said = e.told.get(name)
+    trigger: Any = said if said in get_args(TriggerKind) else told or next(_trigger_hints(key), "event")
+    clock = _clock_of_kind(e, name, clock, trigger)
+    claim_trigger_kind(e, name, trigger, _word_score(key, trigger), clock, told)
+    has = dotted_path((*e.settings, key))
+    return KindRule(operation=literal_pattern(operation), has=has, trigger=trigger, **_spell_clock(clock))
 
 
 def _kind_by_values(verdict: Verdict, told: str, settings: bool, timed: bool) -> str:

@@ -82,7 +82,15 @@ def _are_written_alike(entries: list[dict[str, Any]], common: list[Any], size: f
     every = {key for value in entries for key in value}
     least = 0.5 if size >= _SEVERAL else 0.6
     shared = len(common) >= 3 and len(common) >= least * len(every)
+    shared = shared or (
+        size > _SEVERAL and len(common) >= 2 and len(common) >= 0.6 * len(every) and _mostly_hold(entries)
+    )
     return size >= 3 and (shared or len({tuple(sorted(value)) for value in entries}) == 1)
+
+
+def _mostly_hold(entries: list[dict[str, Any]]) -> bool:
+    """Whether most entries hold objects, as states and steps do."""
+    return sum(any(type(value) is dict for value in entry.values()) for entry in entries) >= 0.8 * len(entries)
 
 
 def _holds_records(entry: dict[str, Any]) -> bool:

@@ -16,20 +16,26 @@ _TOLD = 0.5  # of the records must have one of the keys
 def telling_keys(records: Sequence[dict[str, Any]], common: frozenset[str]) -> tuple[str, ...]:
     """The keys of which every record has one at most, and most have one; of keys that always come together the one that says most.
     ``common`` are keys that say nothing. Empty where no two keys share the records among them."""
-    holders: dict[str, set[int]] = {}
-    for place, record in enumerate(records):
-        for key, value in record.items():
-            if value is not None and key not in common:
-                holders.setdefault(key, set()).add(place)
+    holders = _holders(records, common)
     some = [key for key, places in holders.items() if len(places) < len(records)]
     if len(some) < 2 or len(holders) > _MOST_KEYS:
         return ()
-    said = {key: _says(key, [record[key] for record in records if record.get(key) is not None]) for key in some}
+    said = {key: _says(key, [records[place][key] for place in holders[key]]) for key in some}
     rated = [
         (covered, -len(keys), sum(said[key] for key in keys), keys) for keys, covered in _apart(some, holders, said)
     ]
     covered, _, _, best = max(rated, key=lambda one: one[:3])
     return best if len(best) > 1 and covered >= _TOLD * len(records) else ()
+
+
+def _holders(records: Sequence[dict[str, Any]], common: frozenset[str]) -> dict[str, set[int]]:
+    """Which records have each key."""
+    holders: dict[str, set[int]] = {}
+    for place, record in enumerate(records):
+        for key, value in record.items():
+            if value is not None and key not in common:
+                holders.setdefault(key, set()).add(place)
+    return holders
 
 
 def _apart(some: list[str], holders: dict[str, set[int]], said: dict[str, float]) -> list[tuple[tuple[str, ...], int]]:
