@@ -7,7 +7,9 @@ from typing import Any
 
 import pytest
 
-from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.dialects.flows import DialectReader
+from zeitbuch.readers.dialects.rules import Dialect, parse_dialect
 from zeitbuch.readers.infer.suggest import suggest_dialect
 from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.limits import Limits
@@ -232,3 +234,89 @@ def test_states_are_steps_and_a_model_with_a_long_text_is_asked_about_whatever_t
     assert not any(rule.operation == "lm.read" for rule in made.dialect.kind)
     answered = suggest_dialect(documents, "b", {"kind lm.read": "model"})
     assert answered is not None and answered.dialect.step.model == "run.with.lm"
+
+
+def pipelines(number: int) -> dict[str, Any]:
+    """Steps that have neither id nor name, under a key that says what they do, some within others."""
+    made = [
+        {
+            "pipeline": f"p{number}{at}", "when": {"cron": f"{at} 6 * * *"},
+            "do": [
+                {"fetch": {"from": "inbox"}}, {"ask": {"model": "merlin-4", "prompt": PROMPT.format(10 * number + at)}},
+                {"choose": {"on": "answer", "refund": [{"mail": {"to": "money@ferry.example"}}], "other": [{"save": {"table": "letters"}}]}},
+                {"mail": {"to": "desk@ferry.example", "text": "done"}},
+            ],
+        }
+        for at in range(4)
+    ]  # fmt: skip
+    return {"pipelines": made}
+
+
+def test_steps_without_id_or_name_go_by_their_place() -> None:
+    """Nothing like steps was found, and a dialect could not say it: ids that repeat led every link to the first step."""
+    documents = [pipelines(number) for number in range(3)]
+    dialect = proposed(documents)
+    step = dialect.step
+    assert (step.at, step.id, step.name, step.operation) == ("$.do[*]", "@place", "operation", "operation")
+    assert len(dialect.unwrap) == 3 and {hold.at for hold in dialect.inside} == {"refund", "other"}
+    reader = DialectReader(dialect)
+    (flow, problems), *_ = reader.flows(documents[0], Origin("p.yaml"), 20)
+    assert problems == [] and [(one.id, one.operation, one.kind) for one in flow.steps] == [
+        ("do.0", "fetch", "read"), ("do.1", "ask", "model"), ("do.2", "choose", "decide"), ("do.2.refund.0", "mail", "send"),
+        ("do.2.other.0", "save", "write"), ("do.3", "mail", "send"),
+    ]  # fmt: skip
+    assert len({(link.source, link.target) for link in flow.links}) == 7
+    origins = {one.id: one.origin.pointer for one in flow.steps if one.origin is not None}
+    assert origins["do.2.other.0"] == "/pipelines/0/do/2/choose/other/0"
+    assert flow.triggers[0].schedule is not None
+
+
+def test_records_under_a_single_key_may_hold_plain_values_and_others_are_told() -> None:
+    text = 'dialect = 1\nname = "b"\n[signature]\nall = ["$.do"]\n[[unwrap]]\nat = "$.do[*]"\ninto = "does"\n[flow]\n'
+    text += '[step]\nat = "$.do[*]"\nid = "@place"\noperation = "does"\nsettings = "."\n[order]\n[[kind]]\noperation = "wait"\nkind = "wait"\nwait = "value"\n'
+    document = {"id": "f", "do": [{"wait": "10 s"}, {"stop": None}, {"a": {}, "b": {}}, {"odd": {"does": 1}}]}
+    (flow, problems), *_ = DialectReader(parse_dialect(text, "b.toml")).flows(document, Origin("b.json"), 6)
+    assert [(one.operation, one.pause.seconds if one.pause else None) for one in flow.steps][:2] == [
+        ("wait", 10.0),
+        ("stop", None),
+    ]
+    assert [problem.origin.pointer for problem in problems if problem.origin] == ["/do/2", "/do/3"]
+
+
+def desk(at: int) -> dict[str, Any]:
+    """Cells and arrows under names, the same in every file; a memory that is called a chat; settings two levels deep; models by a key."""
+    ops: list[tuple[str, dict[str, Any]]] = [
+        ("on_mail", {"mailbox": "desk@ferry.example"}), ("ai_agent", {"mind": ["fast", "slow"][at % 2], "max_iterations": 5, "question": "{c0.text}"}),
+        ("store_chat", {"last": 12}), ("tool_search", {"index": "timetable", "top": 4}), ("mail_reply", {"to": "desk@ferry.example", "text": "{c1.answer}"}),
+    ]  # fmt: skip
+    cells = {
+        f"c{place}_{at:03d}x{place * 7}": {
+            "data": {"op": op, "title": f"{op} of desk {at}", "config": given, "flags": {"off": place == 4 and at % 5 == 0}},
+        }
+        for place, (op, given) in enumerate(ops)
+    }  # fmt: skip
+    names = list(cells)
+    ends = [(0, 1, "flow"), (2, 1, "memory"), (3, 1, "tool"), (1, 4, "fault")]
+    arrows = {f"a{place}": {"a": names[a], "b": names[b], "kind": kind} for place, (a, b, kind) in enumerate(ends)}
+    minds = {
+        "fast": {"engine": "tern-lite-3", "orders": PROMPT.format(1)},
+        "slow": {"engine": "tern-large-3", "orders": PROMPT.format(2)},
+    }
+    return {"title": f"Harbour desk {at}", "minds": minds, "cells": cells, "arrows": arrows}
+
+
+def test_an_arrow_is_no_trigger_a_helper_none_and_settings_may_lie_deeper() -> None:
+    """The arrow of failures was the trigger, 98 % sure, its first end the first step; then a memory called a chat was."""
+    made = suggest_dialect([desk(at) for at in range(12)], "b")
+    assert made is not None
+    dialect = made.dialect
+    assert dialect.trigger is None and dialect.flow.first == ""
+    assert {rule.match: rule.role for rule in dialect.outlet} == {
+        "fault": "error",
+        "memory": "attach",
+        "tool": "attach",
+    }
+    assert [rule.operation for rule in dialect.kind if rule.trigger] == ["on_mail"]
+    assert (dialect.step.settings, dialect.step.disabled) == ("data.config", "data.flags.off")
+    assert [(rule.at, rule.refs) for rule in dialect.catalogue] == [("$.minds[*]", ["$.cells[*].data.config.mind"])]
+    assert dialect.step.model == "data.config.mind.engine"

@@ -18,10 +18,10 @@ from zeitbuch.readers.input.toml_lines import line_of
 
 from .paths import path_keys
 from .query import Query
-from .rules import Dialect, KindRule, PlaceholderRule
+from .rules import KEY, PLACE, Dialect, KindRule, PlaceholderRule
 from .text_patterns import TextPattern
 
-_OWN_PATHS = ("", ".", "@key")
+_OWN_PATHS = ("", ".", KEY, PLACE)
 
 
 def check_dialect(dialect: Dialect, text: str, name: str) -> None:

@@ -17,7 +17,7 @@ from .order import Order
 from .outline import outline_flow
 from .paths import Claims, as_text, as_whole_number, claim_paths, get_nothing, make_getter
 from .query import Query
-from .rules import KEY, Dialect
+from .rules import KEY, PLACE, Dialect
 from .step_plan import Plans, Shared, inputs_of, schedule_of
 from .steps import StepReader
 
@@ -35,8 +35,7 @@ class Triggers:
         paths = [rule.id, rule.name, rule.operation, rule.connection, rule.condition]
         for path in (*paths, rule.starts):
             claim_paths(claimed, path)
-        if steps.keyed:
-            claim_paths(claimed, KEY)
+        claim_paths(claimed, [key for key, used in ((KEY, steps.keyed), (PLACE, steps.placed)) if used])
         self.query = Query(rule.at)
         shared = Shared(claimed, tuple(make_field(path, WORDS) for path in paths if path))
         self.plans = Plans(dialect, dialect.step, rule.settings, shared)

@@ -113,7 +113,7 @@ class Hold:
         for key, item in listed:
             position = f"{pointer}/{escape_key(str(key))}"
             if type(item) is dict:
-                found.append((position, with_key(position, item) if self.steps.keyed else item))
+                found.append((position, self.steps.with_own_paths(position, item)))
             elif item is not None and lost is not None:
                 lost.append({position: item})
         return found

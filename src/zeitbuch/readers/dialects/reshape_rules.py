@@ -47,6 +47,15 @@ class DivideRule(Rule, frozen=True):
     by: DottedPath
 
 
+class UnwrapRule(Rule, frozen=True):
+    """Records with a single key that says what they are (``at``, JSONPath from the document): each becomes what stands below that key,
+    with the key under ``into``; what is no object below stands under ``value``. Rules for records within others come first."""
+
+    at: QueryText
+    into: str = "operation"
+    value: str = "value"
+
+
 class PairsRule(Rule, frozen=True):
     """Lists of names and values (``at``, JSONPath from the document): each becomes an object. ``name`` and ``value`` are dotted
     paths within one item."""

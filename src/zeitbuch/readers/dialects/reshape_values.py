@@ -12,7 +12,7 @@ from zeitbuch.readers.input.pointers import escape_key
 
 from .paths import as_text, is_words
 from .query import Query
-from .reshape_rules import DivideRule, MergeRule, PairsRule, SplitRule, TextRule
+from .reshape_rules import DivideRule, MergeRule, PairsRule, SplitRule, TextRule, UnwrapRule
 from .shaping import Work, drop_value, first_path, name_at, paths_of, value_of
 from .text_patterns import TextPattern
 
@@ -150,6 +150,30 @@ class Divide:
                     drop_value(item, self.by)
                 listed.append(item)
             work.put(pointer, found)
+
+
+class Unwrap:
+    """Records with a single key become what stands below it; others are told and stay."""
+
+    def __init__(self, rule: UnwrapRule) -> None:
+        self.at, self.into, self.value = Query(rule.at), rule.into, rule.value
+
+    def __call__(self, work: Work) -> None:
+        moved, _ = work.places.begin_layer()
+        for pointer, record in work.find(self.at):
+            if type(record) is not dict or len(record) != 1:
+                work.tell(pointer, "a record with a single key", record)
+                continue
+            ((key, inner),) = record.items()
+            below = f"{pointer}/{escape_key(key)}"
+            held = type(inner) is dict
+            inner = inner if held else {} if inner is None else {self.value: inner}
+            if self.into in inner:
+                work.tell(pointer, f"a record without the key '{self.into}'", key, "choose another name for `into`")
+                continue
+            for name in inner:
+                moved[f"{pointer}/{escape_key(name)}"] = f"{below}/{escape_key(name)}" if held else below
+            work.put(pointer, {self.into: key, **inner})
 
 
 class Merge:

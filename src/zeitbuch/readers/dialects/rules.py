@@ -42,11 +42,13 @@ from .reshape_rules import (
     Rule,
     SplitRule,
     TextRule,
+    UnwrapRule,
 )
 
 SpanUnit = Literal["milliseconds", "seconds", "minutes", "hours", "days", "weeks"]
 Unmet = Literal["continue", "stop"]  # what comes of a pass whose own condition does not hold
 Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
+PLACE = "@place"  # as a path: the place of a step within its flow, where steps have neither id nor name
 KEY = "@key"  # as a path: the key under which the step, case or trigger itself stands
 
 
@@ -292,6 +294,7 @@ class Dialect(Rule, frozen=True):
     own_operations: list[str] = []
     text: list[TextRule] = []
     divide: list[DivideRule] = []
+    unwrap: list[UnwrapRule] = []
     split: list[SplitRule] = []
     pairs: list[PairsRule] = []
     merge: list[MergeRule] = []
@@ -351,6 +354,11 @@ class Dialect(Rule, frozen=True):
     def keyed(self) -> bool:
         """Whether some path is ``@key``: the key under which a thing stands in an object."""
         return KEY in str(msgspec.to_builtins(self))
+
+    @property
+    def placed(self) -> bool:
+        """Whether some path is ``@place``: where a step stands in its flow."""
+        return PLACE in str(msgspec.to_builtins(self))
 
 
 R = TypeVar("R")

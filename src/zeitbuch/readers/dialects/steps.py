@@ -28,7 +28,7 @@ from .paths import (
 )
 from .placeholders import Placeholders
 from .query import Query
-from .rules import KEY, Dialect
+from .rules import KEY, PLACE, Dialect
 from .schedules import UNITS
 from .step_plan import Plan, Plans, Shared, inputs_of, model_of, repeat_of, schedule_of
 
@@ -41,6 +41,11 @@ def with_key(pointer: str, item: dict[str, Any]) -> dict[str, Any]:
     return {**item, KEY: last_key(pointer)}
 
 
+def with_place(pointer: str, item: dict[str, Any]) -> dict[str, Any]:
+    """A copy that also holds where it stands in its flow, such as ``do.2``."""
+    return {**item, PLACE: pointer.removeprefix("/").replace("/", ".")}
+
+
 class StepReader:
     """Reads single steps and triggers of one dialect. An ``outline`` leaves out inputs, references, retries,
     positions and the like: what a list of flows does not show; without ``texts`` prompts and notes too."""
@@ -49,7 +54,7 @@ class StepReader:
         rule = dialect.step
         self.outline = outline
         self.texts = texts
-        self.keyed = dialect.keyed
+        self.keyed, self.placed = dialect.keyed, dialect.placed
         self.rule = rule
         self.plans = Plans(dialect, rule, rule.settings, self._shared(dialect, True), self._shared(dialect, False))
         self.places = Placeholders(None if outline else dialect.placeholders)
@@ -96,8 +101,7 @@ class StepReader:
         claim_paths(claims, [pointer.at for pointer in dialect.pointer])
         if dialect.predecessors is not None and not starts:
             claim_paths(claims, dialect.predecessors.at)
-        if self.keyed:
-            claim_paths(claims, KEY)
+        claim_paths(claims, [key for key, used in ((KEY, self.keyed), (PLACE, self.placed)) if used])
         return Shared(claims, tuple(fields))
 
     def _retries(self, raw: dict[str, Any]) -> bool:
@@ -122,7 +126,13 @@ class StepReader:
         found = [(part, value) for part, value in selected if type(value) is dict]
         if len(found) < len(selected) and draft is not None:
             draft.lost += [{part: value} for part, value in selected if type(value) is not dict and value is not None]
-        return [(part, with_key(part, value)) for part, value in found] if self.keyed else found
+        own = self.keyed or self.placed
+        return [(part, self.with_own_paths(part, value)) for part, value in found] if own else found
+
+    def with_own_paths(self, pointer: str, item: dict[str, Any]) -> dict[str, Any]:
+        """The record with its key and its place, as far as the dialect asks for them."""
+        item = with_key(pointer, item) if self.keyed else item
+        return with_place(pointer, item) if self.placed else item
 
     def identity_of(self, raw: dict[str, Any]) -> tuple[str, str]:
         """Id and name of a step; a step without id goes by its name."""

@@ -20,9 +20,9 @@ from .link_lists import record_of
 from .near_misses import Key, near_key, near_query
 from .paths import as_text, make_getter
 from .reshape import Reshaper
-from .rules import KEY, Dialect, Fields, KindRule
+from .rules import KEY, PLACE, Dialect, Fields, KindRule
 
-_OWN = ("", ".", KEY)
+_OWN = ("", ".", KEY, PLACE)
 _PATHS = ("Paths", "DottedPath", "list[DottedPath]")
 
 

@@ -141,7 +141,7 @@ def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]
 
 
 def _text_catalogues(documents: list[Any], columns: dict[Path, set[str]], steps_at: Path) -> Iterator[CatalogueRule]:
-    """Objects from id to instructions, which some field of steps names by these ids."""
+    """Objects from id to instructions, alone or with their model, which some field of steps names by these ids."""
     tables: dict[Path, set[str]] = {}
     for document in documents:
         _add_texts(document, (), tables)
@@ -154,10 +154,18 @@ def _text_catalogues(documents: list[Any], columns: dict[Path, set[str]], steps_
 def _add_texts(value: Any, path: Path, found: dict[Path, set[str]]) -> None:
     if type(value) is not dict or len(path) > _DEEPEST:
         return
-    if path and len(value) >= _LEAST_TEXTS and all(map(reads_like_prose, value.values())):
+    if path and len(value) >= _LEAST_TEXTS and all(map(_instructs, value.values())):
         found.setdefault(path, set()).update(value)
     for key, inner in value.items():
         _add_texts(inner, (*path, key), found)
+
+
+def _instructs(entry: Any) -> bool:
+    """Whether an entry is a text that reads like instructions, or a record that holds one beside the name of a model."""
+    if type(entry) is not dict:
+        return reads_like_prose(entry)
+    texts = [value for value in entry.values() if type(value) is str]
+    return any(map(reads_like_prose, texts)) and any(map(like_a_model, texts))
 
 
 def _are_connections(group: Group, found: Found) -> bool:

@@ -41,6 +41,9 @@ def claim_steps(e: Evidence) -> None:
     told = f"'{dotted_path(found.operation)}' says what a step does: {len(e.verdicts)} different"
     e.add_claim("operation", told, evidence)
     told = f"'{dotted_path(ident.id)}' names a step; {ident.referred:.0%} of its values occur elsewhere in the flow"
+    if not ident.id and not ident.name:
+        e.add_claim("id", "no field names a step: each goes by its place in the flow", {})
+        return
     worded = bool(ident.id) and is_id_word(ident.id)
     e.add_claim("id", told, {"referred": ident.referred, "word": worded, "nested": e.holds_steps})
 

@@ -17,13 +17,15 @@ from .claims import ANSWERED, DOUBTED, Claim
 from .identity import Identity, find_identity
 from .join_index import Joins, own_leaves
 from .joins import find_joins
-from .kinds import Outlet, Verdict, judge_operations, operation_contexts, outlet_meanings, structural_triggers
+from .kinds import Verdict, judge_operations, operation_contexts, structural_triggers
+from .outlets import Outlet, outlet_meanings
 from .own_conditions import OwnCondition
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
 from .value_kinds import holds_address, holds_mail, kind_told
 
+_SETTINGS = 0.4  # of the steps must have the object of their settings
 _MOSTLY = 0.9  # of the steps of an operation
 _NO_INSTRUCTIONS = (
     "read",
@@ -197,12 +199,23 @@ class Evidence:
     def _find_settings(self) -> Path:
         """The object within a step that holds its parameters."""
         weight, present, keys = self._weigh_objects()
-        good = [key for key in present if present[key] >= 0.4 * self.total and len(keys[key]) >= 3]
+        good = [key for key in present if present[key] >= _SETTINGS * self.total and len(keys[key]) >= 3]
         if not good:
             return ()
         best = max(good, key=lambda k: (weight[k], k))
-        # A type that stands within the settings' own parent: the settings are then one level deeper at most.
-        return (best,)
+        return self._settings_within(best) if self.found.operation[:-1] == (best,) else (best,)
+
+    def _settings_within(self, outer: str) -> Path:
+        """The settings in the object that also says what a step does: the one object in it that holds most, if any does."""
+        weight: Counter[str] = Counter()
+        present: Counter[str] = Counter()
+        for raw in self.raw_steps:
+            for key, value in raw[outer].items() if type(raw.get(outer)) is dict else ():
+                if type(value) is dict and value:
+                    present[key] += 1
+                    weight[key] += len(str(value))
+        good = [key for key in present if present[key] >= _SETTINGS * self.total]
+        return (outer, max(good, key=lambda key: (weight[key], key))) if good else (outer,)
 
     def _weigh_objects(self) -> tuple[Counter[str], Counter[str], dict[str, set[str]]]:
         """How often each object stands in a step, how much it holds, and which keys it has."""

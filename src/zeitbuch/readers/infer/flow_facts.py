@@ -11,7 +11,7 @@ from .fields import key_in
 from .identity import Identity
 from .join_index import Joins
 from .steps import Found
-from .survey import STAR, Path, dotted_path, find_leaves
+from .survey import STAR, Path, dotted_path, find_leaves, lies_at
 from .vocabulary import plain_word, words_of
 
 _FAULTS = (
@@ -103,8 +103,14 @@ def _first_step(
 ) -> Path:
     """The field that names a step of its own flow to which no link leads; empty when there is none."""
     led = {(pair.sample, pair.target) for pair in joins.pairs}
+    links = [each.at for each in (joins, *joins.also)] if joins.way in ("records", "adjacency") else []
     for path, values in sorted(columns.items()):
-        if STAR in path or dotted_path(path) in taken or len(values) < _LEAST_SHARE * len(found.samples):
+        if (
+            any(lies_at(path, at) for at in links)
+            or STAR in path
+            or dotted_path(path) in taken
+            or len(values) < _LEAST_SHARE * len(found.samples)
+        ):
             continue
         named = [(number, as_text(value)) for number, value in values]
         if _may_begin(path, named) and all(_is_step(identity, one) and one not in led for one in named):

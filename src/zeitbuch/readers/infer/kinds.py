@@ -12,7 +12,6 @@ from zeitbuch.readers.dialects.paths import as_text
 from .fields import MODEL, reads_like_prose
 from .identity import Identity
 from .join_index import Joins
-from .loop_ways import ways_into_loops
 from .steps import Found
 from .survey import STAR, Path, find_leaves, value_at, values_at
 from .vocabulary import Guess, guess_kinds, word_fits, words_of
@@ -51,6 +50,7 @@ class Context(NamedTuple):
     branches: int = 0  # that hold steps in several lists
     amid: int = 0  # that links lead to and go on from
     answers: int = 0  # of which links leave by answers, as yes and no are
+    lent: int = 0  # that leave by nothing but the ways of helpers
 
     @property
     def parts_ways(self) -> bool:
@@ -79,19 +79,13 @@ class Verdict(NamedTuple):
         return "other" if self.trigger else self.hint
 
 
-class Outlet(NamedTuple):
-    """What an outlet means."""
-
-    role: str  # next, case, error, attach, body
-    reversed: bool = False
-
-
 def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[str, Context]:
     """The context of every operation."""
     result: dict[str, Context] = {}
     prose: dict[str, Counter[Path]] = {}
     targets, outlets = _ends_of_joins(found, joins)
     sources = [{pair.source for pair in joins.pairs if pair.sample == number} for number in range(len(found.samples))]
+    lenders = [_lenders(joins, number) for number in range(len(found.samples))]
     for number, sample in enumerate(found.samples):
         labels = _labels_of_steps(identity, number)
         known = identity.ids[number].keys() | identity.names[number].keys()
@@ -119,9 +113,21 @@ def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[s
                 old.branches + (index in branching),
                 old.amid + bool(mine & targets[number] and mine & sources[number]),
                 old.answers + answers,
+                old.lent + bool(mine & lenders[number]),
             )
     # A prompt stands in the same field of most steps of an operation; what a person remarked stands in a few.
     return {name: made._replace(prompts=max(prose[name].values(), default=0)) for name, made in result.items()}
+
+
+def _lenders(joins: Joins, number: int) -> set[str]:
+    """The steps of a flow of which all links leave by outlets that are called what helpers are."""
+    outlets: dict[str, set[bool]] = {}
+    for pair in joins.pairs:
+        if pair.sample == number:
+            outlets.setdefault(pair.source, set()).add(
+                bool(pair.outlet) and word_fits(words_of(pair.outlet), HELPER_WORDS)
+            )
+    return {name for name, helping in outlets.items() if helping == {True}}
 
 
 def _labels_of_pointers(joins: Joins, raw: dict[str, Any]) -> set[str]:
@@ -194,6 +200,8 @@ def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> V
     _weigh_starts(joins, apart, scores, rooted)
     if c.bodies:
         _weigh_bodies(c, scores)
+    if c.lent >= 0.9 * c.steps:  # what lends itself to an agent begins no flow
+        scores = {hint: score for hint, score in scores.items() if not hint.startswith("on:")}
     if c.amid >= 0.3 * c.steps:
         scores.pop("note", None)  # what a run goes through is no remark
     if c.answers >= 0.5 * c.steps and scores.pop("parallel", 0.0):
@@ -317,72 +325,3 @@ def _trigger_by_place(
     unsure = verdict.hint == "other" or verdict.sure < 0.6 or bool(hint)
     if context.roots == context.steps and verdict.hint not in HELPERS and unsure:
         result[operation] = Verdict(operation, hint or "on:event", 0.4, (verdict.hint, *verdict.near), not hint)
-
-
-def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[str, Verdict]) -> dict[str, Outlet]:
-    """What the outlets of the links mean; those of decisions are cases and are left out."""
-    kinds, busy = _hints_of_names(found, identity, made)
-    by_outlet = _ends_by_outlet(joins, busy, kinds)
-    result: dict[str, Outlet] = {}
-    for outlet, ends in by_outlet.items():
-        _meaning_of_outlet(outlet, result, ends)
-    return result | {outlet: Outlet("body") for outlet in ways_into_loops(joins, kinds)}
-
-
-def _hints_of_names(
-    found: Found, identity: Identity, made: dict[str, Verdict]
-) -> tuple[list[dict[str, str]], list[Counter[str]]]:
-    kinds: list[dict[str, str]] = []
-    busy: list[Counter[str]] = [Counter() for _ in found.samples]
-    for number, sample in enumerate(found.samples):
-        table: dict[str, str] = {}
-        for names in (identity.names[number], identity.ids[number]):
-            for name, index in names.items():
-                table[name] = made[as_text(value_at(sample.steps[index].raw, found.operation))].hint
-        kinds.append(table)
-    return kinds, busy
-
-
-def _ends_by_outlet(
-    joins: Joins, busy: list[Counter[str]], kinds: list[dict[str, str]]
-) -> dict[str, list[tuple[str, str, bool]]]:
-    for join in joins.pairs:
-        busy[join.sample][join.source] += 1
-        busy[join.sample][join.target] += 1
-    by_outlet: dict[str, list[tuple[str, str, bool]]] = {}
-    for join in joins.pairs:
-        first, second = kinds[join.sample].get(join.source, ""), kinds[join.sample].get(join.target, "")
-        by_outlet.setdefault(join.outlet, []).append(
-            (first, second, busy[join.sample][join.source] == 1 or busy[join.sample][join.target] == 1)
-        )
-    return by_outlet
-
-
-def _meaning_of_outlet(outlet: str, result: dict[str, Outlet], ends: list[tuple[str, str, bool]]) -> None:
-    words = words_of(outlet)
-    if outlet and word_fits(words, ERROR_WORDS):
-        result[outlet] = Outlet("error")
-        return
-    to_agent, from_agent = _helping_ends(ends)
-    worded = bool(outlet) and word_fits(words, HELPER_WORDS)
-    if (worded and to_agent + from_agent >= 0.5 * len(ends)) or (
-        outlet and max(to_agent, from_agent) >= 0.9 * len(ends) and _named_helpers(ends)
-    ):
-        result[outlet] = Outlet("attach", reversed=from_agent > to_agent)
-    elif outlet and word_fits(words, PLAIN_WORDS) and sum(first == "decide" for first, _, _ in ends) < 0.5 * len(ends):
-        result[outlet] = Outlet("next")
-
-
-def _helping_ends(ends: list[tuple[str, str, bool]]) -> tuple[int, int]:
-    to_agent = sum(
-        second in ("agent", "model") and first in (HELPERS | {"agent", "other"}) and lone
-        for first, second, lone in ends
-    )
-    from_agent = sum(first == "agent" and second in (HELPERS | {"other"}) and lone for first, second, lone in ends)
-    return to_agent, from_agent
-
-
-def _named_helpers(ends: list[tuple[str, str, bool]]) -> bool:
-    return sum(first in HELPERS or second in HELPERS for first, second, _ in ends) >= 0.9 * len(ends) and any(
-        "agent" in (first, second) for first, second, _ in ends
-    )

@@ -74,7 +74,11 @@ def find_own_condition(e: Evidence, columns: dict[Path, Column], taken: set[Path
 
 
 def _may_stand_at(path: Path, settings: Path) -> bool:
-    return STAR not in path and len(path) <= 2 and not (settings and path[: len(settings)] == settings)
+    return (
+        STAR not in path
+        and len(path) <= 1 + max(1, len(settings))
+        and not (settings and path[: len(settings)] == settings)
+    )
 
 
 def _judge(e: Evidence, path: Path, column: Column) -> OwnCondition | None:

@@ -5,11 +5,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from .survey import STAR, Group, Path, count_leaves, find_groups
+from zeitbuch.readers.dialects.reshape_rules import UnwrapRule
+
+from .survey import STAR, Group, Path, count_leaves, find_groups, json_path
+from .vocabulary import guess_kinds
 
 _KEY = "@key"
 _LEAST_ITEMS = 3
 _LEAST_SHARE = 0.5  # of what the documents hold
+_MOST_TYPES = 0.6  # of the number of records
 
 
 def single_key_list(documents: list[Any]) -> Path:
@@ -19,6 +23,46 @@ def single_key_list(documents: list[Any]) -> Path:
     held = [(sum(count_leaves(item.value) for item in group.items), group.path[:-1]) for group in good]
     most, path = max(held, default=(0, ()))
     return path if most >= _LEAST_SHARE * total else ()
+
+
+def unwrap_rules(documents: list[Any]) -> list[UnwrapRule]:
+    """Rules for lists of records with a single key of which nothing else names them, the innermost first; none where there are none."""
+    total = sum(map(count_leaves, documents))
+    groups = [group for group in find_groups(documents) if not group.keyed and _are_single(group)]
+    outer = max(groups, key=_leaves_in, default=None)
+    if outer is None or not _come_again(outer) or _leaves_in(outer) < _LEAST_SHARE * total:
+        return []
+    keys = _keys_in(outer)
+    below = [group for group in groups if group.path[: len(outer.path)] == outer.path]
+    inner = [group for group in below if _keys_in(group) & keys or _say_what_they_do(group)]
+    paths = sorted((group.path for group in inner), key=lambda path: -len(path))
+    return [UnwrapRule(at=json_path(path)) for path in paths]
+
+
+def _are_single(group: Group) -> bool:
+    return all(len(item.value) == 1 for item in group.items)
+
+
+def _say_what_they_do(group: Group) -> bool:
+    """Whether the keys are words for kinds of steps, with an object below each."""
+    held = all(type(value) is dict for item in group.items for value in item.value.values())
+    return held and all(any(guess.kind is not None for guess in guess_kinds(key)) for key in _keys_in(group))
+
+
+def _leaves_in(group: Group) -> int:
+    return sum(count_leaves(item.value) for item in group.items)
+
+
+def _keys_in(group: Group) -> set[str]:
+    return {key for item in group.items for key in item.value}
+
+
+def _come_again(group: Group) -> bool:
+    """Whether the keys are several types that come again, most of them with an object below, and nothing names what stands there."""
+    records = [value for item in group.items for value in item.value.values()]
+    keys, held = _keys_in(group), sum(type(record) is dict for record in records)
+    several = 2 < len(keys) <= _MOST_TYPES * len(records)
+    return several and held >= 0.6 * len(records) and not _share_keys(records)
 
 
 def _has_single_keys(group: Group) -> bool:

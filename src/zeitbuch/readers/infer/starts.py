@@ -13,7 +13,7 @@ from .identity import Identity
 from .join_index import Joins
 from .operations import is_tokenlike, shape_gain, shape_of, short_values
 from .steps import KEY, Found
-from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
+from .survey import STAR, Path, find_groups, find_leaves, is_scalar, lies_at, value_at
 from .telling_keys import telling_keys
 from .vocabulary import guess_kinds, word_fits, words_of
 
@@ -120,7 +120,7 @@ def _gather_candidates(
         keyed.setdefault(path, True)
     for number, raw in enumerate(raws):
         for path, record in _single_records(raw, (), found.steps_at):
-            if joins.way == "adjacency" and any(path[: len(each.at)] == each.at for each in (joins, *joins.also)):
+            if joins.way in ("records", "adjacency") and any(lies_at(path, each.at) for each in (joins, *joins.also)):
                 continue
             candidates.setdefault(path, []).append((number, record))
     return candidates, keyed, raws
@@ -197,11 +197,12 @@ def _rate_start(
     rows, taken = [row for _, row in records], {best.id[1], best.name, best.starts[1]}
     by_settings = _field_by_settings(rows, taken) if not best.operation[0] else ()
     operation = operation if operation[1] else (0.1, by_settings)
-    score += 1.0 * (bool(by_settings) and clocks > 0)  # several sorts of them, of which one has a clock
+    common = frozenset(path[0] for path in (best.id[1], best.name, best.starts[1]) if path) | {"@key"}
+    tells = () if best.operation[0] or by_settings else telling_keys(rows, common)
+    score += 1.0 * (bool(by_settings or tells) and clocks > 0)  # several sorts of them, of which one has a clock
     if operation[1] == id_path[1] and not best.id[0]:
         id_path = (0.0, ())  # what many flows have alike names none of their triggers
-    common = frozenset(taken[0] for taken in (id_path[1], best.name, best.starts[1]) if taken) | {"@key"}
-    tells = () if operation[1] else telling_keys(rows, common)
+    tells = () if operation[1] else tells
     return Starts(path, keyed, operation[1], id_path[1], best.name, best.starts[1], records, score, tells)
 
 

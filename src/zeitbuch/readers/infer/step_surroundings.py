@@ -51,7 +51,7 @@ def step_fields(
     """Everyday fields of steps outside their settings; ``operations`` says which have each field."""
     result: dict[str, Any] = {}
     for path, column in columns.items():
-        if (settings and path[: len(settings)] == settings) or STAR in path or len(path) > 2:
+        if (settings and path[: len(settings)] == settings) or STAR in path or len(path) > _depth(settings):
             continue
         _field_by_words(result, path, column)
     result["by_word"] = bool(result.keys() & {"enabled", "disabled"})
@@ -75,6 +75,11 @@ def step_fields(
     if position:
         result["position"] = list(position)
     return result
+
+
+def _depth(settings: Path) -> int:
+    """How deep everyday fields stand: two keys, and deeper where the settings do."""
+    return 1 + max(1, len(settings))
 
 
 def _field_by_words(result: dict[str, Any], path: Path, column: Column) -> None:
@@ -181,7 +186,9 @@ def _retries_of_object(columns: dict[Path, Column], settings: Path, result: dict
 
 def _outside(columns: dict[Path, Column], settings: Path, result: dict[str, Any]) -> list[Path]:
     """Paths of fields beside the settings that mean nothing yet, the shortest first."""
-    free = [path for path in columns if STAR not in path and len(path) <= 2 and path not in result.values()]
+    free = [
+        path for path in columns if STAR not in path and len(path) <= _depth(settings) and path not in result.values()
+    ]
     outer = [path for path in free if not settings or path[: len(settings)] != settings]
     return sorted(outer, key=lambda path: (len(path), path))
 

@@ -292,6 +292,8 @@ def is_steplike(value: Any, operation: Path, ids: list[str], keyed: bool) -> boo
     if not is_tokenlike(said) and type(said) is not int:
         return False
     shared = sum(key in value for key in ids)
+    if len(ids) == 1 and not keyed:  # nothing but its type tells a step without a name
+        return shared == 1 and bool(guess_kinds(as_text(said)))
     return shared >= max(1 if keyed else 2, 0.6 * len(ids)) if ids else True
 
 

@@ -11,6 +11,7 @@ from zeitbuch.readers.dialects.link_rules import OutletRule, PointerRule, WayRol
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import (
+    PLACE,
     Dialect,
     FlowRule,
     Items,
@@ -218,12 +219,13 @@ class _Proposal(Evidence):
             connections, path = None, ()
         self.connections = connections
         scope = self._scope_of_steps(found, every, ident)
+        named = bool(ident.id or ident.name)
         given = _spell_fields(common, numbers)
         given |= claim_own_condition(self, every, {**common, **numbers, "connection": path, "scope": scope})
         return StepRule(
             at=self.steps_at,
-            id=dotted_path(ident.id),
-            name=dotted_path(ident.name),
+            id=dotted_path(ident.id) if named else PLACE,
+            name=dotted_path(ident.name if named else found.operation),
             operation=dotted_path(found.operation),
             settings=dotted_path(inside) if inside else ".",
             model=_path_or_list(model),

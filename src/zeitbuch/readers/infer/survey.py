@@ -202,6 +202,11 @@ def values_at(value: Any, path: Path) -> Iterator[Any]:
         yield from values_at(value[key], rest)
 
 
+def lies_at(path: Path, place: Path) -> bool:
+    """Whether a path leads to a place, or below it."""
+    return len(path) >= len(place) and all(part in (key, STAR) for key, part in zip(path, place, strict=False))
+
+
 def dotted_path(path: Path) -> str:
     """A path in the spelling of dialect files."""
     return ".".join(
