@@ -269,3 +269,17 @@ def test_a_way_into_what_is_reached_without_the_rounds_is_one_like_others() -> N
     assert {link[:2] for link in arrows(flow)} == {("l", "c")}
     flow, _ = read(LOOPED, {"steps": [step("a"), step("x")], "ropes": [["a", "x", "each"]]})
     assert flow.steps[1].scope is None and {link[:2] for link in arrows(flow)} == {("a", "x")}  # no loop
+
+
+def test_the_condition_of_a_step_that_decides_nothing_is_its_own() -> None:
+    """It was read, and nothing followed from it. What has cases goes by it."""
+    dialect = f'{HEAD}[step]\nat = "$.steps[*]"\noperation = "does"\ncondition = "test"\n[[link]]\nat = "$.ropes[*]"\nfrom = "0"\nto = "1"\n'
+    dialect += '[[link]]\nat = "$.answers[*]"\nfrom = "0"\nto = "1"\nlabel = "2"\nrole = "case"\n' + KINDS
+    steps = [step("a", test="w"), step("b", "ask", test="v"), step("c"), step("d")]
+    export = {"steps": steps, "ropes": [["a", "b"]], "answers": [["b", "c", "yes"], ["b", "d", "no"]]}
+    for outline in (False, True):
+        flow, _ = read(dialect, export, outline)
+        assert [one.id for one in flow.steps] == ["a.test", "a", "b", "c", "d"]
+    flow, _ = read(dialect, export)
+    assert [one.condition for one in flow.steps] == ["w", None, "v", None, None]
+    assert passes(flow)["a"] == pytest.approx(0.5)

@@ -320,3 +320,32 @@ def test_an_arrow_is_no_trigger_a_helper_none_and_settings_may_lie_deeper() -> N
     assert (dialect.step.settings, dialect.step.disabled) == ("data.config", "data.flags.off")
     assert [(rule.at, rule.refs) for rule in dialect.catalogue] == [("$.minds[*]", ["$.cells[*].data.config.mind"])]
     assert dialect.step.model == "data.config.mind.engine"
+
+
+def claims_of(at: int) -> dict[str, Any]:
+    """Steps under numbers; lengths of time with their unit; a condition that is an object; a loop that lists its body."""
+    than = {"field": "2.amount", "op": ["gt", "lt"][at % 2], "than": 500}
+    steps: dict[str, Any] = {
+        "1": {"what": "poll_mailbox", "box": "claims@ferry.example", "each": {"n": 5, "unit": "min"}, "next": 2},
+        "2": {"what": "for_each", "over": "1.rows", "body": [3], "next": 4},
+        "3": {"what": "ask_model", "engine": "ruff-1-small", "text": PROMPT.format(at)},
+        "4": {"what": "pause", "for": {"n": 2, "unit": "h"}, "next": 5},
+        "5": {"what": "write_sheet", "sheet": "claims", "next": 6},
+        "6": {"what": "send_mail", "to": "claims@ferry.example", "body_text": "2.text"},
+    }
+    for name in ("3", "5", "6") if at % 3 else ("4", "6"):
+        steps[name]["when"] = than
+    named = {key: {"caption": f"Step {key} of claim {at}", **value} for key, value in steps.items()}
+    return {"label": f"Claims {at}", "active": at % 5 > 0, "steps": named}
+
+
+def test_lengths_of_time_are_no_steps_and_conditions_may_be_objects() -> None:
+    """'5 min' led to step 5 and '2 h' to step 2, 95 % sure; 500 was how long a step waits; what a loop lists ran once."""
+    made = suggest_dialect([claims_of(at) for at in range(12)], "b")
+    assert made is not None
+    dialect = made.dialect
+    assert [(rule.at, rule.role) for rule in dialect.pointer] == [("next", None), ("body", "body")]
+    assert dialect.step.own_condition == "when"
+    kinds = {rule.operation: rule for rule in dialect.kind}
+    assert (kinds["poll_mailbox"].every, kinds["poll_mailbox"].unit) == ("each.n", "each.unit")
+    assert kinds["pause"].wait == "for" and not any(question.id.startswith("unit") for question in made.questions)

@@ -24,11 +24,13 @@ _PLAIN = {True: True, False: False, "true": True, "false": False}
 
 
 class GateRule(NamedTuple):
-    """Where the own condition of a step may stand; ``runs``: whether the step runs where it holds, or where it does not."""
+    """Where the own condition of a step may stand; ``runs``: whether the step runs where it holds, or where it does not; ``unless_cases``: it
+    is what the step decides by where that has cases."""
 
     runs: bool
     ways: tuple[tuple[tuple[str, ...], Getter], ...]
     unmet: Unmet
+    unless_cases: bool = False
 
 
 class Gate(NamedTuple):
@@ -42,10 +44,10 @@ class Gate(NamedTuple):
 
 
 def make_gate_rule(name: str, paths: str | list[str], unmet: Unmet | None) -> GateRule:
-    """The rule for one field of ``OWN_CONDITIONS``."""
+    """The rule for one field of ``OWN_CONDITIONS``, or for the condition of a step that may decide by it."""
     places = [paths] if isinstance(paths, str) else paths
     ways = tuple((path_keys(path), make_getter(path)) for path in places if path)
-    return GateRule(OWN_CONDITIONS[name], ways, unmet or "continue")
+    return GateRule(OWN_CONDITIONS.get(name, True), ways, unmet or "continue", name not in OWN_CONDITIONS)
 
 
 def find_gates(rules: list[GateRule], raw: dict[str, Any], pointer: str) -> list[Gate]:
@@ -96,10 +98,12 @@ class _Gating:
 
     def with_gates(self, step: Step) -> list[Step]:
         """The step behind the decisions whether it runs."""
-        gates = self.draft.gates.pop(step.id, [])
+        gates = self._own_gates(step.id)
         if step.id in self.helpers:  # whoever uses it decides when
             self.draft.lost += [{f"{gate.word} of {step.id}": gate.condition} for gate in gates]
             return [step]
+        if any(gate.rule.unless_cases for gate in gates):
+            step = structs.replace(step, condition=None, refs=())
         if any(gate.plain is not None and gate.plain != gate.rule.runs for gate in gates):
             step = structs.replace(step, enabled=False)
         asked = [gate for gate in gates if gate.plain is None]
@@ -110,6 +114,11 @@ class _Gating:
         self._link_gates(step, asked, keys)
         made = [_gate_step(key, step, gate, self.draft, self.places) for gate, key in zip(asked, keys, strict=True)]
         return [*made, structs.replace(step, join=None)]  # what comes meets at the first decision
+
+    def _own_gates(self, step: str) -> list[Gate]:
+        """The conditions of a step that are its own: of one with cases those are not that it may decide by."""
+        decides = any(link.role == "case" for link in self.leaving.get(step, ()))
+        return [gate for gate in self.draft.gates.pop(step, []) if not (decides and gate.rule.unless_cases)]
 
     def _link_gates(self, step: Step, asked: list[Gate], keys: list[str]) -> None:
         behind = _places_behind(step.id, self.leaving, self.scopes)

@@ -16,7 +16,11 @@ FIELDS = (
     Key("max_output", "Where the most tokens of an answer are.", 'max_output = "given.longest"'),
     Key("max_turns", "Where the most turns of an agent are.", 'max_turns = "given.rounds"'),
     Key("task", "Where the builder says what a model step is for.", 'task = "given.job"'),
-    Key("condition", "Where the condition of a decision, or of a trigger, is.", 'condition = "given.test"'),
+    Key(
+        "condition",
+        "Where the condition of a decision, or of a trigger, is; of a step that decides nothing it is its own.",
+        'condition = "given.test"',
+    ),
     Key(
         "cases",
         "Where the cases of a decision are, and what a case holds.",

@@ -26,7 +26,7 @@ from .field_checks import (
     make_field,
     one_of,
 )
-from .gates import OWN_CONDITIONS, make_gate_rule
+from .gates import OWN_CONDITIONS, GateRule, make_gate_rule
 from .paths import (
     Claims,
     Getter,
@@ -57,6 +57,7 @@ _OF_MODELS = ("model", "temperature", "max_output", "max_turns", "task")
 _OF_TRIGGERS = (
     "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication",
 )  # fmt: skip
+_DECIDING = ("decide", "loop")  # kinds that go by their condition
 _OF_STEPS = frozenset({"calls", *FACT_PATHS, *OWN_CONDITIONS})
 _OF_SCHEDULES = frozenset({"every", "zone", "unit", "days", "month_days", "time"})
 _UNCLASSIFIED = KindRule(kind="other")
@@ -160,12 +161,13 @@ class Plan:
         self.is_bare = not self.uses_model and "calls" not in self.get
         self.facts = [] if self.starts else fact_readers(rule, common, self.get)
         said = {name: getattr(rule, name) or getattr(common, name) for name in self.get}
-        decides_by = [said[name] for name in ("condition", "until") if name in said]
-        self.gates = [
-            make_gate_rule(name, said[name], rule.unmet or common.unmet)
-            for name in OWN_CONDITIONS
-            if name in said and said[name] not in decides_by  # what it decides by is not whether it runs
-        ]
+        decides_by = [said[name] for name in ("condition", "until") if name in said and self.kind in _DECIDING]
+        named = (*OWN_CONDITIONS, *(() if self.kind in _DECIDING or self.starts else ("condition",)))
+        self.gates: list[GateRule] = []
+        for name in named:
+            if name in said and said[name] not in decides_by:
+                decides_by.append(said[name])  # one place says one thing
+                self.gates.append(make_gate_rule(name, said[name], rule.unmet or common.unmet))
         self.schedule_words = ScheduleWords(
             _UNIT[rule.every_unit if rule.every else common.every_unit],
             rule.units or common.units,

@@ -19,7 +19,7 @@ from .join_index import Joins, own_leaves
 from .joins import find_joins
 from .kinds import Verdict, judge_operations, operation_contexts, structural_triggers
 from .outlets import Outlet, outlet_meanings
-from .own_conditions import OwnCondition
+from .own_conditions import OwnCondition, is_condition_word
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
@@ -231,7 +231,7 @@ class Evidence:
         for sample in self.found.samples:
             for sight in sample.steps:
                 for key, value in sight.raw.items():
-                    if type(value) is dict and value and (key,) not in joined and (key,) not in held:
+                    if type(value) is dict and value and (key,) not in joined | held and not is_condition_word(key):
                         present[key] += 1
                         weight[key] += len(str(value))
                         keys.setdefault(key, set()).update(value)

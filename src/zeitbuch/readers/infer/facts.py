@@ -11,8 +11,9 @@ from typing import Any, NamedTuple
 from zeitbuch.readers.dialects.step_facts import METHOD_EFFECTS
 
 from .fields import STAMP, Column, key_in, reads_like_prose
+from .own_conditions import are_operators
 from .parts import placeholder_like
-from .spans import is_spelled_time, is_time, unit_of
+from .spans import is_spelled_time, is_time, span_objects, unit_of
 from .surroundings import CONNECTION_WORDS
 from .survey import STAR, Path, dotted_path
 from .vocabulary import words_of
@@ -117,6 +118,9 @@ def kind_facts(kind: str, columns: dict[Path, Column], taken: set[str]) -> dict[
     for fact in _FACTS:
         if kind in fact.kinds:
             _find_fact(fact, usable, found)
+    spans = span_objects(usable) if kind == "wait" and "wait" not in found else []
+    if len(spans) == 1:
+        found["wait"] = dotted_path(spans[0])
     if kind == "http":
         found |= _method_of_calls(usable)
     for key, table, of_kind, words, meanings in _MEANINGS:
@@ -232,10 +236,16 @@ def unclear_wait(kind: str, columns: dict[Path, Column], rule_wait: str) -> Path
     if kind != "wait" or rule_wait:
         return ()
     words = next(fact.words for fact in _FACTS if fact.key == "wait")
-    numbers = [path for path, column in columns.items() if _are_amounts(column)]
+    numbers = [path for path, column in columns.items() if _are_amounts(column) and not _is_compared(path, columns)]
     named = [path for path in numbers if key_in(path, words)]
     chosen = named or numbers
     return chosen[0] if len(chosen) == 1 else ()
+
+
+def _is_compared(path: Path, columns: dict[Path, Column]) -> bool:
+    """Whether a number stands in an object that says how it compares."""
+    beside = [column for other, column in columns.items() if len(path) > 1 and other[:-1] == path[:-1]]
+    return any(are_operators(column.values) for column in beside)
 
 
 def _are_amounts(column: Column) -> bool:

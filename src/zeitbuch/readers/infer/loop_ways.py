@@ -8,7 +8,7 @@ from collections import Counter
 from .join_index import Joins
 from .vocabulary import word_fits, words_of
 
-_BODY_WORDS = (
+BODY_WORDS = (
     "body each every item* loop* iterat* inside inner do round* korper koerper schleife* inhalt jede* innen corps chaque boucle cuerpo cada bucle "
     "kropp hver lokke* innhold elk lus corpo ogni ciclo dentro laco"
 )
@@ -24,7 +24,7 @@ def ways_into_loops(joins: Joins, kinds: list[dict[str, str]]) -> set[str]:
     returning = {outlet for outlet in own if back[outlet] >= _MOSTLY * loops[outlet]}
     if returning and (len(returning) < len(loops) or len(loops) == 1):
         return returning
-    worded = {outlet for outlet in own if word_fits(words_of(outlet), _BODY_WORDS)}
+    worded = {outlet for outlet in own if word_fits(words_of(outlet), BODY_WORDS)}
     return worded if len(worded) < len(loops) else set()
 
 

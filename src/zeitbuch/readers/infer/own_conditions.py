@@ -40,6 +40,9 @@ _COMPARES = (
     " equals ",
     " not ",
 )
+_OPERATORS = frozenset(
+    "eq ne neq gt ge gte lt le lte equals equal is not in contains matches exists empty greater less greaterthan lessthan notequals == != = > < >= <= <>".split()
+)
 _LONGEST = 300  # letters of a condition
 _DECIDERS = ("decide", "loop", "parallel")
 _MOST_CARRIERS = 0.85  # of the steps of the operations that have it somewhere
@@ -64,13 +67,16 @@ class OwnCondition(NamedTuple):
 
 def find_own_condition(e: Evidence, columns: dict[Path, Column], taken: set[Path]) -> OwnCondition | None:
     """The field in which steps say whether they run; None where there is none. ``taken``: fields that mean something else."""
-    found = [
-        one
-        for path, column in columns.items()
-        if path not in taken and _may_stand_at(path, e.settings)
-        if (one := _judge(e, path, column)) is not None
-    ]
-    return max(found, key=lambda one: (one.worded + one.compares, one.steps), default=None)
+    free = {path: column for path, column in columns.items() if path not in taken}
+    found = [_judge(e, path, column) for path, column in free.items() if _may_stand_at(path, e.settings)]
+    found += [_judge_object(e, path, free) for path in dict.fromkeys(path[:1] for path in free if len(path) > 1)]
+    told = [one for one in found if one is not None]
+    return max(told, key=lambda one: (one.worded + one.compares, one.steps), default=None)
+
+
+def is_condition_word(key: str) -> bool:
+    """Whether a field is called what conditions are called."""
+    return bool(frozenset(words_of(key)) & (_IF | _SKIP))
 
 
 def _may_stand_at(path: Path, settings: Path) -> bool:
@@ -86,12 +92,29 @@ def _judge(e: Evidence, path: Path, column: Column) -> OwnCondition | None:
     if not texts or any(type(value) not in (str, bool) for value in column.values):
         return None
     compares = sum(map(compares_values, texts)) / len(texts)
-    words = frozenset(words_of(path[-1]))
-    skips, worded = bool(words & _SKIP), bool(words & (_SKIP | _IF))
+    skips, worded = bool(frozenset(words_of(path[-1])) & _SKIP), is_condition_word(path[-1])
     least = 0.01 if worded else _VALUES
     if compares < least or not _is_of_several(e, path, worded):
         return None
     return OwnCondition(path, worded, skips, compares, column.steps, len(e.operations_by_path.get(path, ())))
+
+
+def _judge_object(e: Evidence, path: Path, columns: dict[Path, Column]) -> OwnCondition | None:
+    """A condition that is an object, which says in a word of its own how it compares: {"field": ..., "op": "gt", "than": 3}."""
+    below = [column for at, column in columns.items() if at[:1] == path]
+    operators = [column for column in below if are_operators(column.values)]
+    if not operators or not is_condition_word(path[-1]) or not _is_of_several(e, path, worded=True):
+        return None
+    steps = max(column.steps for column in below)
+    compares = max(column.steps for column in operators) / steps
+    skips = bool(frozenset(words_of(path[-1])) & _SKIP)
+    kinds = set().union(*(told for at, told in e.operations_by_path.items() if at[:1] == path))
+    return OwnCondition(path, True, skips, compares, steps, len(kinds))
+
+
+def are_operators(values: list[Any]) -> bool:
+    """Whether all values say how something compares."""
+    return all(type(value) is str and value.strip().lower().replace("_", "") in _OPERATORS for value in values)
 
 
 def compares_values(text: str) -> bool:
@@ -139,5 +162,6 @@ def claim_own_condition(e: Evidence, columns: dict[Path, Column], given: dict[st
 def shown_conditions(e: Evidence, path: Path, most: int) -> str:
     """Examples of what stands there."""
     values = [value_at(sight.raw, path) for sample in e.found.samples for sight in sample.steps]
-    texts = list(dict.fromkeys(as_text(value) for value in values if value not in (None, "")))
+    told = [str(value) if type(value) is dict else as_text(value) for value in values if value not in (None, "")]
+    texts = list(dict.fromkeys(told))
     return "; ".join(texts[:most])

@@ -11,6 +11,7 @@ from zeitbuch.readers.dialects.link_rules import PointerRule, PredecessorRule
 from zeitbuch.readers.dialects.paths import as_text
 
 from .kinds import ERROR_WORDS, HELPER_WORDS, HELPERS, PLAIN_WORDS
+from .loop_ways import BODY_WORDS
 from .parts import Branching, judge_fields, operator_like
 from .survey import STAR, Path, dotted_path, find_leaves, value_at, values_at
 from .vocabulary import word_fits, words_of
@@ -62,7 +63,8 @@ def _role_of_pointers(b: Branching, known: list[dict[str, int]], bare: Path) -> 
     helper = helps and word_fits(words_of(bare[-1]), HELPER_WORDS)
     words = tuple(word for key in bare for word in words_of(key) if key != STAR)
     outlet = bare[-1] if word_fits(words, ERROR_WORDS) else ""
-    role: Any = "attach" if attach or helper else "error" if outlet else None
+    looped = _are_mostly(hints, lambda first, _: first == "loop") and word_fits(words_of(bare[-1]), BODY_WORDS)
+    role: Any = "attach" if attach or helper else "body" if looped else "error" if outlet else None
     return attach, outlet, role
 
 

@@ -13,6 +13,7 @@ from .identity import Identity
 from .join_index import Join, JoinIndex, Joins, own_leaves
 from .kinds import ERROR_WORDS
 from .link_words import AFTER_WORDS, BEFORE_WORDS, path_has_word
+from .loop_ways import BODY_WORDS
 from .steps import Found, Sight
 from .survey import STAR, Path, is_scalar
 from .vocabulary import guess_kinds, word_fits, words_of
@@ -174,10 +175,11 @@ def _name_scopes(listed: list[Join], index: JoinIndex) -> bool:
 
 def _is_named(stem: Path, listed: list[Join]) -> bool:
     """Whether numbers may be steps: of one or two anything might be said, unless their key says that they lead somewhere."""
-    worded = any(path_has_word(stem, words) for words in (AFTER_WORDS, BEFORE_WORDS)) or word_fits(
-        words_of(stem[-1]), ERROR_WORDS
-    )
-    return len(listed) > _FEW or worded
+    last = words_of(stem[-1])
+    worded = any(path_has_word(stem, words) for words in (AFTER_WORDS, BEFORE_WORDS))
+    worded = worded or word_fits(last, ERROR_WORDS) or word_fits(last, BODY_WORDS)
+    several = len(listed) > _FEW and len({join.target for join in listed}) > 1  # one number everywhere is a setting
+    return several or worded
 
 
 def _path_stem(path: Path, good: dict[Path, _Column]) -> Path:

@@ -8,6 +8,7 @@ from typing import Any
 from zeitbuch.readers.input import clock_texts
 
 from .clocks import UNITS
+from .fields import Column
 from .survey import Path
 from .vocabulary import words_of
 
@@ -42,3 +43,23 @@ def unit_of(path: Path, values: list[Any]) -> str | None:
     if all(type(value) is str and not value.strip().replace(".", "", 1).isdecimal() for value in values):
         return "seconds"
     return unit_in_key(path) or None
+
+
+def span_objects(columns: dict[Path, Column]) -> list[Path]:
+    """Objects of a number and the name of its unit, which say a length of time by themselves."""
+    inside: dict[Path, list[list[Any]]] = {}
+    for path, column in columns.items():
+        inside.setdefault(path[:-1], []).append(column.values)
+    return [above for above, fields in inside.items() if above and len(fields) == 2 and _are_a_span(*fields)]
+
+
+def _are_a_span(first: list[Any], second: list[Any]) -> bool:
+    return any(_are_numbers(one) and _are_units(other) for one, other in ((first, second), (second, first)))
+
+
+def _are_numbers(values: list[Any]) -> bool:
+    return all(type(value) in (int, float) for value in values)
+
+
+def _are_units(values: list[Any]) -> bool:
+    return all(str(value).strip().lower() in clock_texts.UNIT_SECONDS for value in values)
