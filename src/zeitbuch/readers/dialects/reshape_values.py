@@ -105,10 +105,7 @@ class Pairs:
             found: dict[str, Any] = {}
             rest: list[Any] = []
             for place, item in enumerate(value):
-                if type(item) is list:  # a bare pair goes by the places in it
-                    item = {str(index): part for index, part in enumerate(item)}
-                keys = first_path(item, self.names) if type(item) is dict else None
-                name = "" if keys is None else name_at(item, keys)
+                item, keys, name = self._named(item)
                 if keys is None or name in ("", REST) or name in found:
                     rest.append(item)
                     continue
@@ -119,6 +116,13 @@ class Pairs:
             if rest:
                 found[REST] = rest
             work.put(pointer, found)
+
+    def _named(self, item: Any) -> tuple[Any, tuple[str, ...] | None, str]:
+        """An item with the place of its name, and the name; a bare pair goes by the places in it."""
+        if type(item) is list:
+            item = {str(index): part for index, part in enumerate(item)}
+        keys = first_path(item, self.names) if type(item) is dict else None
+        return item, keys, "" if keys is None else name_at(item, keys)
 
     def _take_value(self, item: dict[str, Any]) -> Any:
         keys = first_path(item, self.values)

@@ -194,18 +194,20 @@ def _setting_lists(documents: list[Any]) -> Iterator[tuple[Path, str, str, int]]
 
 def _bare_pairs(documents: list[Any]) -> dict[Path, list[list[dict[str, Any]]]]:
     """Lists in records of which every item is a list of two, the first a text; each pair by its places."""
-    found: dict[Path, list[list[dict[str, Any]]]] = {}
-    mixed: set[Path] = set()
+    lists: dict[Path, list[list[Any]]] = {}
     for group in find_groups(documents):
-        for item in group.items:
-            for key, value in item.value.items():
-                if type(value) is not list or not value:
-                    continue
-                if all(type(pair) is list and len(pair) == 2 and type(pair[0]) is str for pair in value):
-                    found.setdefault((*group.path, key), []).append([{"0": pair[0], "1": pair[1]} for pair in value])
-                else:
-                    mixed.add((*group.path, key))
-    return {path: lists for path, lists in found.items() if path not in mixed}
+        for key, value in (field for item in group.items for field in item.value.items()):
+            if type(value) is list and value:
+                lists.setdefault((*group.path, key), []).append(value)
+    return {
+        path: [[{"0": name, "1": value} for name, value in listed] for listed in found]
+        for path, found in lists.items()
+        if all(_is_pair(pair) for listed in found for pair in listed)
+    }
+
+
+def _is_pair(value: Any) -> bool:
+    return type(value) is list and len(value) == 2 and type(value[0]) is str
 
 
 def _scalars_of(documents: list[Any]) -> Counter[str]:
