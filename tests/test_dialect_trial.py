@@ -143,3 +143,51 @@ def test_rules_for_a_file_beside_are_tried_with_it_and_odd_keys_do_no_harm(tmp_p
     (folder / "tides.steps.json").write_text(json.dumps(odd))
     done = run("dialect", "test", "in", "--dialect", "made.toml", "--rules", cwd=tmp_path)
     assert done.code == 0 and "nothing is there" in done.out, done.err
+
+
+APART = """dialect = 1
+name = "quay"
+[signature]
+all = ["$.steps"]
+[step]
+at = "$.steps[*]"
+operation = "does"
+[order]
+[trigger]
+at = "$.start"
+operation = "by"
+[flow]
+[[kind]]
+operation = "clock"
+trigger = "schedule"
+cron = "at"
+[[kind]]
+has = "door"
+trigger = "webhook"
+[[kind]]
+operation = "look"
+kind = "read"
+"""
+
+
+@pytest.mark.parametrize(("ids", "suspected"), [("unique", False), ("alike", True)])
+def test_triggers_apart_count_and_ids_are_counted_flow_by_flow(ids: str, suspected: bool) -> None:
+    """'no operation fits it' was said of every rule for triggers apart, and flows that each number their steps from 1 were suspected."""
+    starts = [{"by": "clock", "at": "0 6 * * *"}, {"door": "/in"}]
+    documents = [
+        {
+            "id": f"f{at}",
+            "start": dict(starts[at % 2]),
+            "steps": [
+                {"id": str(place if ids == "unique" else 1), "name": f"S{place}", "does": "look"} for place in range(5)
+            ],
+        }
+        for at in range(12)
+    ]
+    found = try_dialect(
+        parse_dialect(APART, "quay.toml"), [(f"{at}.json", one) for at, one in enumerate(documents)], Limits()
+    )
+    rows = {row.rule: row for row in found.rules}
+    assert (rows["kind 'clock'"].hits, rows["kind '* has door'"].hits, rows["kind 'look'"].hits) == (6, 6, 60)
+    assert {row.remark for row in found.rules if row.rule.startswith("kind")} == {""}
+    assert any("different ids" in text for text in found.suspicions) == suspected

@@ -21,6 +21,7 @@ from .near_misses import Key, near_key, near_query
 from .paths import as_text, make_getter
 from .reshape import Reshaper
 from .rules import KEY, PLACE, Dialect, Fields, KindRule
+from .step_plan import Plan, Plans
 
 _OWN = ("", ".", KEY, PLACE)
 _PATHS = ("Paths", "DottedPath", "list[DottedPath]")
@@ -64,6 +65,7 @@ class _Watch:
         self.flows: list[dict[str, Any]] = []
         self.steps: list[tuple[dict[str, Any], KindRule]] = []
         self.triggers: list[tuple[dict[str, Any], KindRule]] = []
+        self.apart: list[tuple[dict[str, Any], KindRule]] = []  # triggers that stand apart from the steps
         self.read: list[Flow] = []
         self.unusable: Counter[str] = Counter()
         self.ends: Counter[str] = Counter()
@@ -87,6 +89,18 @@ class _Watch:
 
         reader.shape.read_flow = flow  # type: ignore[method-assign]
         steps.read_step, steps.read_trigger = step, trigger  # type: ignore[method-assign]
+        if reader.shape.triggers.rule is not None:
+            self._watch_triggers_apart(reader.shape.triggers.plans)
+
+    def _watch_triggers_apart(self, plans: Plans) -> None:
+        plan_of = plans.plan_of
+
+        def watched(operation: str, raw: dict[str, Any]) -> Plan:
+            plan = plan_of(operation, raw)
+            self.apart.append((raw, plan.rule))
+            return plan
+
+        plans.plan_of = watched  # type: ignore[method-assign]
 
     def read_document(self, name: str, document: Any) -> None:
         for flow, problems in self.reader.flows(document, Origin(name), count_values(document)):
@@ -235,11 +249,12 @@ def _outlet_rows(dialect: Dialect, watch: _Watch) -> Iterator[RuleTrial]:
 
 
 def _kind_rows(dialect: Dialect, watch: _Watch) -> Iterator[RuleTrial]:
-    met = [*watch.steps, *watch.triggers]
+    met = [*watch.steps, *watch.triggers, *watch.apart]
     for rule in dialect.kind:
         records = [raw for raw, used in met if used is rule]
-        title = f"kind '{rule.operation}'"
-        yield RuleTrial(title, rule.operation, len(records), len(met), "" if records else "no operation fits it")
+        told = f"{rule.operation} has {rule.has}".strip() if rule.has else rule.operation
+        title = f"kind '{told}'"
+        yield RuleTrial(title, told, len(records), len(met), "" if records else "no operation fits it")
         if records:
             own = Fields(**{name: getattr(rule, name) for name in Fields.__struct_fields__})
             yield from _rows_of_table(title, own, records)
@@ -268,10 +283,10 @@ def _suspicions(dialect: Dialect, watch: _Watch, rules: list[RuleTrial]) -> Iter
 
 
 def _suspected_ids(watch: _Watch) -> Iterator[str]:
-    """Ids that most steps share."""
-    names = Counter(as_text(watch.reader.steps.id(raw)) for raw, _ in watch.steps)
-    if len(watch.steps) > 2 * len(watch.flows) and len(names) <= max(1, len(watch.steps) // 10):
-        yield f"{len(watch.steps)} steps have {len(names)} different ids: is `step.id` right?"
+    """Ids that most steps of one flow share."""
+    names = {(number, step.id) for number, flow in enumerate(watch.read) for step in flow.steps}
+    if len(watch.steps) > 2 * len(watch.flows) and len(names) <= max(len(watch.read), len(watch.steps) // 10):
+        yield f"{len(watch.steps)} steps of {len(watch.read)} flows have {len(names)} different ids: is `step.id` right?"
 
 
 def _suspected_placeholders(watch: _Watch) -> Iterator[str]:
