@@ -10,6 +10,7 @@ import pytest
 from zeitbuch.core.model.records import Origin
 from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.rules import Dialect, parse_dialect
+from zeitbuch.readers.infer.propose import propose_from_documents
 from zeitbuch.readers.infer.suggest import suggest_dialect
 from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.limits import Limits
@@ -349,3 +350,68 @@ def test_lengths_of_time_are_no_steps_and_conditions_may_be_objects() -> None:
     kinds = {rule.operation: rule for rule in dialect.kind}
     assert (kinds["poll_mailbox"].every, kinds["poll_mailbox"].unit) == ("each.n", "each.unit")
     assert kinds["pause"].wait == "for" and not any(question.id.startswith("unit") for question in made.questions)
+
+
+def wired(at: int) -> dict[str, Any]:
+    """Steps that say for each input where it comes from."""
+    names = [f"m{at}{place}" for place in range(5)]
+
+    def wire(place: int, out: str) -> dict[str, str]:
+        return {"node": names[place], "out": out}
+
+    model = {"vendor": "quayside", "name": "knot-2-large", "params": {"max_tokens": 220}}
+    held: list[tuple[str, dict[str, Any], dict[str, Any]]] = [
+        ("row.find", {"table": "claims"}, {}),
+        ("ai.complete", {"model": model, "prompt": ["You sum up claims for a harbour office.", PROMPT.format(at)]}, {"text": wire(0, "text")}),
+        ("table.find", {"table": "ships"}, {"key": wire(0, "ship")}), ("mail.send", {"to": "desk@ferry.example"}, {"body": wire(1, "summary"), "ship": wire(2, "row")}),
+        ("row.insert", {"table": "claims"}, {"row": wire(1, "summary")}),
+    ]  # fmt: skip
+    modules = [
+        {"uid": name, "label": f"{kind} of desk {at}", "type": kind, "config": config, "inputs": inputs}
+        for name, (kind, config, inputs) in zip(names, held, strict=True)
+    ]
+    return {
+        "title": f"Claims desk {at}",
+        "rhythm": {"days": ["mon", "fri"], "at": f"0{at % 8}:30", "zone": "Europe/Oslo"},
+        "modules": modules,
+    }
+
+
+def test_wires_at_inputs_of_any_name_are_links_and_a_time_with_its_days_starts_a_flow() -> None:
+    """One input alone was taken for the links; days with a time of the day for nothing."""
+    dialect = proposed([wired(at) for at in range(10)])
+    (pointer,) = dialect.pointer
+    assert (pointer.at, pointer.target, pointer.via, pointer.reversed) == ("inputs", "node", "out", True)
+    assert dialect.trigger is not None and dialect.trigger.at == "$.rhythm"
+    (flow, problems), *_ = DialectReader(dialect).flows(wired(3), Origin("w.json"), 40)
+    assert problems == []
+    assert {(link.source, link.target) for link in flow.links if link.source.startswith("m")} == {
+        ("m30", "m31"), ("m30", "m32"), ("m31", "m33"), ("m32", "m33"), ("m31", "m34"),
+    }  # fmt: skip
+    schedule = flow.triggers[0].schedule
+    assert schedule is not None and schedule.cron == "30 3 * * 1,5"
+
+
+def test_documents_that_hold_no_steps_are_no_flows_of_the_builder() -> None:
+    """Heads that stand in documents of their own were flows without steps: 20 for 10."""
+    heads = [
+        ("head.yaml", {"kind": "Header", "metadata": {"name": f"t{at}"}, "spec": {"owner": "Ase Lund"}})
+        for at in range(10)
+    ]
+    tasks = [
+        {"name": "fetch", "task": "http", "with": {"url": "https://tide.example", "method": "GET"}},
+        {
+            "name": "say",
+            "task": "model",
+            "with": {"model": "turnix-2-small", "prompt": PROMPT.format(7)},
+            "depends": ["fetch"],
+        },
+        {"name": "post", "task": "mail", "with": {"to": "quay@ferry.example"}, "depends": ["say"]},
+    ]
+    bodies = [
+        ("body.yaml", {"kind": "Tasks", "metadata": {"name": f"t{at}"}, "spec": {"tasks": [{**one, "title": f"{one['name']} {at}"} for one in tasks]}})
+        for at in range(10)
+    ]  # fmt: skip
+    found = propose_from_documents([*heads, *bodies], "b")
+    assert (len(found.used), len(found.bare), len(found.others), len(found.documents)) == (10, 10, 0, 10)
+    assert "$.spec.tasks" in found.made.dialect.signature.all

@@ -15,10 +15,11 @@ from .kinds import ERROR_WORDS
 from .link_words import AFTER_WORDS, BEFORE_WORDS, path_has_word
 from .loop_ways import BODY_WORDS
 from .steps import Found, Sight
-from .survey import STAR, Path, is_scalar
+from .survey import STAR, Path, is_scalar, lies_at
 from .vocabulary import guess_kinds, word_fits, words_of
 
 _FEW = 2
+_WIRED = 3  # keys that lead to the step in a wire: inputs.text.node
 
 
 class _Column(NamedTuple):
@@ -134,9 +135,7 @@ def _by_values(good: dict[Path, _Column], index: JoinIndex) -> Iterator[Joins]:
 def _missed_at(good: dict[Path, _Column], stems: tuple[Path, ...]) -> int:
     """How many texts at these places name no step."""
     return sum(
-        column.texts - len(column.hits)
-        for path, column in good.items()
-        if any(path[: len(stem)] == stem for stem in stems)
+        column.texts - len(column.hits) for path, column in good.items() if any(lies_at(path, stem) for stem in stems)
     )
 
 
@@ -182,11 +181,18 @@ def _is_named(stem: Path, listed: list[Join]) -> bool:
     return several or worded
 
 
+def _inputs_beside(path: Path, good: dict[Path, _Column]) -> set[str]:
+    """The inputs of steps that are wired as this one is: under the same key, by the same field."""
+    return {other[1] for other in good if len(other) == _WIRED and (other[0], other[2]) == (path[0], path[2])}
+
+
 def _path_stem(path: Path, good: dict[Path, _Column]) -> Path:
     """The object whose entries are outlets, when the neighbours of a path are pointers too; else the path."""
     bare = path
     while bare and bare[-1] == STAR:
         bare = bare[:-1]
+    if len(bare) == _WIRED and STAR not in bare and len(_inputs_beside(bare, good)) > 1:
+        return bare[0], STAR, bare[-1]
     if len(bare) >= 2 and bare[-2] != STAR:
         siblings = {pair[: len(bare)] for pair in good if pair[: len(bare) - 1] == bare[:-1]}
         if len(siblings) >= 2:

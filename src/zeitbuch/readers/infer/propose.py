@@ -172,8 +172,8 @@ def _with_others(found: list[tuple[str, Any]], made: Suggestion, chosen: list[in
     """The proposal for the documents ``chosen``, with all others: written alike after all, with steps of another kind (``stepped``),
     without any."""
     fits = Recogniser(made.dialect).fits_document
-    alike = {index for index, (_, document) in enumerate(found) if index in chosen or fits(document)}
-    others = stepped - alike
+    alike = {index for index, (_, document) in enumerate(found) if fits(document)} or set(chosen)
+    others = stepped - alike - set(chosen)
     parts = [sorted(part) for part in (alike, others, set(range(len(found))) - alike - others)]
     used, other, bare = [[found[index][0] for index in part] for part in parts]
     made = made._replace(dialect=_with_suffixes(made.dialect, used))

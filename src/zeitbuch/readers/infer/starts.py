@@ -8,7 +8,8 @@ from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
 
-from .clocks import CRON
+from .clocks import CRON, find_clock
+from .fields import find_columns
 from .identity import Identity
 from .join_index import Joins
 from .operations import is_tokenlike, shape_gain, shape_of, short_values
@@ -169,6 +170,7 @@ def _rate_start(
 ) -> Starts:
     columns, numeric, clocks = _columns_of_records(records, identity)
     count = len(records)
+    clocks = max(clocks, count if _say_when([row for _, row in records]) else 0)
     best = _Best(step_operation)
     for where, listed in columns.items():
         same = pointed and where[-1] == pointing  # called as the pointers of steps are
@@ -204,6 +206,13 @@ def _rate_start(
         id_path = (0.0, ())  # what many flows have alike names none of their triggers
     tells = () if operation[1] else tells
     return Starts(path, keyed, operation[1], id_path[1], best.name, best.starts[1], records, score, tells)
+
+
+def _say_when(records: list[dict[str, Any]]) -> bool:
+    """Whether records hold a time of the day with the days or the zone that it is for."""
+    columns, _ = find_columns(list(find_leaves(record)) for record in records)
+    clock = find_clock(columns)
+    return "time" in clock and bool(clock.keys() & {"days", "month_days", "zone"})
 
 
 def _written_like_steps(records: list[tuple[int, dict[str, Any]]], identity: Identity, operation: Path) -> bool:

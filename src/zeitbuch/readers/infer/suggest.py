@@ -9,7 +9,6 @@ from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.link_rules import OutletRule, PointerRule, WayRole
 from zeitbuch.readers.dialects.paths import as_text
-from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import (
     PLACE,
     Dialect,
@@ -40,6 +39,7 @@ from .question_records import Question
 from .questions import KIND_QUESTION, TRIGGER_QUESTION, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
 from .rules import kind_rules, trigger_rule
+from .signatures import holding_for_all, shared_keys
 from .single_keys import open_single_keys, single_key_list
 from .steps import KEY, find_steps
 from .survey import STAR, Path, dotted_path, is_scalar, json_path
@@ -163,7 +163,7 @@ class _Proposal(Evidence):
             dialect=1,
             name=self.name,
             title=f"{self.name}: proposed from {len(self.documents)} file{'s' if len(self.documents) > 1 else ''}",
-            signature=Signature(all=self._find_signature(raw, shaping)),
+            signature=Signature(all=self._find_signature(self._with_steps(raw), shaping)),
             **shaping.rules,  # type: ignore[arg-type]
             flow=flow,
             step=step,
@@ -345,18 +345,23 @@ class _Proposal(Evidence):
             self.add_claim("outlets", words, {})
         return rules
 
+    def _with_steps(self, raw: list[Any]) -> list[Any]:
+        """The documents in which steps stand: others that are written alike hold no flow."""
+        held = {sample.document for sample in self.found.samples if sample.steps}
+        return [document for number, document in enumerate(raw) if number in held]
+
     def _find_signature(self, raw: list[Any], shaping: Shaping) -> list[str]:
         """Queries that hold for all documents as they come: where the flows and steps are, and keys at the top that all share."""
         found = self.found
         whole = (*found.flow_at, *found.steps_at)
         queries = [json_path(whole[:-1]), *[rule.at for rule in shaping.rules.get("text", [])]]  # type: ignore[attr-defined]
-        queries += [json_path((key,)) for key in _shared_keys(raw) if (key,) != whole[:1]][:2]
+        queries += [json_path((key,)) for key in shared_keys(raw) if (key,) != whole[:1]][:2]
         if self.joins.way in ("records", "adjacency") and self.joins.at:
             path = (*found.flow_at, *self.joins.at)
             queries.append(json_path(path[:-1] if path[-1] == STAR else path))
         fields = [found.operation, self.identity.id, self.identity.name]
         rows = [f"{rule.at}{json_path(path)[1:]}" for rule in shaping.rules.get("group", []) for path in fields if path]  # type: ignore[attr-defined]
-        return _holding_for_all(queries, raw) or _holding_for_all(rows, raw) or ["$"]
+        return holding_for_all(queries, raw) or holding_for_all(rows, raw) or ["$"]
 
     def _placeholder_rules(self, texts: list[str]) -> PlaceholderRule | None:
         names = {name for tables in (self.identity.ids, self.identity.names) for mapping in tables for name in mapping}
@@ -370,18 +375,6 @@ class _Proposal(Evidence):
             open=found.open, close=found.close, prefix=found.prefix, separator=found.separator, variable=found.variable,
             trigger=found.trigger, model=found.model,
         )  # fmt: skip
-
-
-def _holding_for_all(queries: list[str], documents: list[Any]) -> list[str]:
-    """The queries that select something in every document."""
-    return [text for text in dict.fromkeys(queries) if all(Query(text).selects_any(document) for document in documents)]
-
-
-def _shared_keys(documents: list[Any]) -> list[str]:
-    """The keys at the top that all documents have."""
-    if not all(type(document) is dict for document in documents):
-        return []
-    return [key for key in documents[0] if all(key in document for document in documents)]
 
 
 def _spell_fields(common: dict[str, Any], numbers: dict[str, Path]) -> dict[str, Any]:
