@@ -104,6 +104,9 @@ def test_a_condition_is_a_decision_before_its_step_in_every_shape(dialect: str, 
     assert passes(flow, {"b.only_with": 0.2})["b"] == pytest.approx(0.2)
     short, _ = read(dialect, export, outline=True)
     assert [one.kind for one in short.steps] == [one.kind for one in flow.steps]
+    assert not any(
+        one.condition or one.name or one.refs for one in short.steps if one.kind == "decide"
+    )  # it masks none
     assert short.content.unread == 1 and {link[:2] for link in arrows(short)} == {link[:2] for link in arrows(flow)}
 
 

@@ -171,7 +171,7 @@ class DialectReader:
         if draft.first:
             self._start_at_first(draft)
         if draft.gates:
-            add_gates(draft, self.steps.places)
+            add_gates(draft, self.steps.places, self.steps.outline)
         state = as_text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
         named = [get_owner(raw) for get_owner in self.owners]

@@ -73,10 +73,10 @@ def _plain_of(value: Any) -> bool | None:
     return _PLAIN.get(value.strip().lower() if type(value) is str else value) if type(value) in (str, bool) else None
 
 
-def add_gates(draft: Draft, places: Placeholders) -> None:
+def add_gates(draft: Draft, places: Placeholders, outline: bool = False) -> None:
     """Puts a decision before each step of the draft that has an own condition. What is passed over goes on where the step leads to; of a
-    step with cases where all of them meet again, and where they never do it ends."""
-    work = _Gating(draft, places)
+    step with cases where all of them meet again, and where they never do it ends. An ``outline`` holds no conditions."""
+    work = _Gating(draft, places, outline)
     draft.steps = [made for step in draft.steps for made in work.with_gates(step)]
     draft.links = [*map(work.through_door, draft.links), *work.inward, *map(work.through_door, work.around)]
 
@@ -84,8 +84,8 @@ def add_gates(draft: Draft, places: Placeholders) -> None:
 class _Gating:
     """The decisions put before the steps of a flow so far, and the links that they need."""
 
-    def __init__(self, draft: Draft, places: Placeholders) -> None:
-        self.draft, self.places = draft, places
+    def __init__(self, draft: Draft, places: Placeholders, outline: bool) -> None:
+        self.draft, self.places, self.outline = draft, places, outline
         self.leaving: dict[str, list[Link]] = {}
         for link in draft.links:
             self.leaving.setdefault(link.source, []).append(link)
@@ -112,8 +112,24 @@ class _Gating:
         keys = [_free_id(f"{step.id}.{gate.word}", self.taken) for gate in asked]
         self.doors[step.id] = keys[0]
         self._link_gates(step, asked, keys)
-        made = [_gate_step(key, step, gate, self.draft, self.places) for gate, key in zip(asked, keys, strict=True)]
+        made = [self._gate_step(key, step, gate) for gate, key in zip(asked, keys, strict=True)]
         return [*made, structs.replace(step, join=None)]  # what comes meets at the first decision
+
+    def _gate_step(self, key: str, step: Step, gate: Gate) -> Step:
+        if self.outline:
+            return Step(id=key, kind="decide", scope=step.scope)
+        return Step(
+            id=key,
+            kind="decide",
+            name=f"{step.title}?",
+            operation=gate.word,
+            scope=step.scope,
+            condition=gate.condition,
+            refs=self.places.in_text(gate.condition, self.draft.names),
+            join=step.join,
+            per_item=step.per_item,
+            origin=self.draft.origin_at(gate.pointer),
+        )
 
     def _own_gates(self, step: str) -> list[Gate]:
         """The conditions of a step that are its own: of one with cases those are not that it may decide by."""
@@ -142,21 +158,6 @@ def _free_id(key: str, taken: set[str]) -> str:
         made, number = f"{key}~{number}", number + 1
     taken.add(made)
     return made
-
-
-def _gate_step(key: str, step: Step, gate: Gate, draft: Draft, places: Placeholders) -> Step:
-    return Step(
-        id=key,
-        kind="decide",
-        name=f"{step.title}?",
-        operation=gate.word,
-        scope=step.scope,
-        condition=gate.condition,
-        refs=places.in_text(gate.condition, draft.names),
-        join=step.join,
-        per_item=step.per_item,
-        origin=draft.origin_at(gate.pointer),
-    )
 
 
 def _case(source: str, target: str, label: str) -> Link:
