@@ -265,6 +265,16 @@ def test_ways_into_the_rounds_of_a_loop_put_what_lies_there_into_it() -> None:
     assert {key: float(found[key].runs) for key in "axyzc"} == pytest.approx({"a": 1, "x": 4, "y": 12, "z": 4, "c": 1})
 
 
+def test_what_a_way_back_says_stays_unread() -> None:
+    dialect = LOOPED.replace('outlet = "2"', 'outlet = "2"\nlabel = "3"')
+    steps = [step("l", "each"), step("p", "pick"), step("x")]
+    ropes = [["l", "p", "each", ""], ["p", "x", "", "more"], ["p", "l", "", "enough"]]
+    flow, _ = read(dialect, {"steps": steps, "ropes": ropes})
+    assert {one.id: one.scope for one in flow.steps} == {"l": None, "p": "l", "x": "l"}
+    assert [(link.source, link.target, link.label) for link in flow.links] == [("p", "x", "more")]
+    assert flow.unread["unread parts"] == [{"case of p": {"label": "enough"}}]
+
+
 def test_a_way_into_what_is_reached_without_the_rounds_is_one_like_others() -> None:
     steps = [step("l", "each"), step("x"), step("c")]
     flow, _ = read(LOOPED, {"steps": steps, "ropes": [["l", "c", "each"], ["l", "c", "done"], ["a", "x", ""]]})

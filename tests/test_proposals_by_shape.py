@@ -121,6 +121,16 @@ def test_bare_pairs_are_settings_and_a_number_at_the_end_of_a_text_is_no_step() 
     assert rules == {("101", "p.cron"): "schedule", ("101", "p.hook"): "webhook"}
 
 
+def test_triggers_of_one_type_that_only_some_settings_tell_are_asked_about() -> None:
+    """All were schedules where half have a clock and one has nothing."""
+    documents = [tenant(number) for number in range(3)]
+    documents[0]["apps"][0]["net"]["n"]["0"]["p"] = []
+    made = suggest_dialect(documents, "b")
+    assert made is not None and not any(rule.has for rule in made.dialect.kind)
+    claim = next(one for one in made.claims if one.part == "trigger kind")
+    assert claim.is_asked
+
+
 def blocks(at: int, back: bool, ways: tuple[str, str]) -> dict[str, Any]:
     """Blocks with ports, models by their aliases, and a loop with a way into its rounds."""
     kinds = ["clock.daily", "ai.ask", "http.call", "loop.items", "row.store", "mail.send"]
@@ -304,6 +314,18 @@ def desk(at: int) -> dict[str, Any]:
         "slow": {"engine": "tern-large-3", "orders": PROMPT.format(2)},
     }
     return {"title": f"Harbour desk {at}", "minds": minds, "cells": cells, "arrows": arrows}
+
+
+def test_a_catalogue_is_proposed_once() -> None:
+    """Of one with many entries two ways of looking each found it."""
+    documents = [desk(at) for at in range(12)]
+    for at, document in enumerate(documents):
+        document["minds"] = {
+            f"m{place}": {"engine": f"tern-{place}-3", "orders": PROMPT.format(place)} for place in range(6)
+        }
+        agent = next(cell for cell in document["cells"].values() if cell["data"]["op"] == "ai_agent")
+        agent["data"]["config"]["mind"] = f"m{at % 6}"
+    assert [rule.at for rule in proposed(documents).catalogue] == ["$.minds[*]"]
 
 
 def test_an_arrow_is_no_trigger_a_helper_none_and_settings_may_lie_deeper() -> None:

@@ -11,8 +11,9 @@ import pytest
 import yaml
 
 from conftest import Run
-from zeitbuch.readers.dialects.rules import KindRule
+from zeitbuch.readers.dialects.rules import KindRule, parse_dialect
 from zeitbuch.readers.infer.question_records import Question
+from zeitbuch.readers.infer.spell import spell_dialect
 from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
 from zeitbuch.readers.infer.vocabulary import guess_kinds
 
@@ -336,6 +337,18 @@ def test_triggers_that_no_field_tells_apart_go_by_the_fields_they_have() -> None
     )
     assert answered is not None
     assert {rule.has: rule.trigger for rule in answered.dialect.kind}["box"] == "polling"
+
+
+def test_triggers_that_have_none_of_the_telling_fields_come_last() -> None:
+    """Their rule stood first and took all others, so that the proposal was refused when it was read."""
+    documents = [with_misleading_words(at, starts=False) for at in range(12)]
+    for document in (documents[0], documents[5]):
+        begins = document["flowsheet"]["begins"]
+        document["flowsheet"]["begins"] = {"go": begins["go"]}
+    made, _, asked = proposed(documents)
+    triggers = [rule for rule in made.dialect.kind if rule.trigger]
+    assert triggers[-1].has == "" and all(rule.has for rule in triggers[:-1]) and "trigger " in asked
+    assert parse_dialect(spell_dialect(made, ["x.json"]), "x.toml").kind == made.dialect.kind
 
 
 def test_what_the_owner_says_of_a_trigger_apart_is_taken() -> None:

@@ -23,10 +23,11 @@ def _deciding_otherwise(flow: Flow, kinds: dict[str, StepKind], cases: list[Link
     """Those of other kinds whose links are cases; a link into a scope names a branch of what is in it."""
     scopes = {step.id: step.scope for step in flow.steps}
     told = [link for link in cases if kinds[link.source] not in _BESIDE]
-    return {link.source for link in told if not _is_inside(link.target, link.source, scopes)}
+    return {link.source for link in told if not is_inside(link.target, link.source, scopes)}
 
 
-def _is_inside(step: str, scope: str, scopes: dict[str, str | None]) -> bool:
+def is_inside(step: str, scope: str, scopes: dict[str, str | None]) -> bool:
+    """Whether a step stands in a scope, or in one within it. ``scopes``: the scope of each step."""
     seen: set[str] = set()
     at = scopes.get(step)
     while at is not None and at not in seen:

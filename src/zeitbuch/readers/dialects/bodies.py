@@ -3,10 +3,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from msgspec import structs
+
+from zeitbuch.core.graph.reaching import reached_from
+from zeitbuch.core.model.records import Link
+from zeitbuch.readers.input.link_builder import Loose
 
 if TYPE_CHECKING:
     from .draft import Draft
@@ -22,9 +25,19 @@ def put_bodies(draft: Draft) -> None:
     for loop in sorted(inside, key=lambda one: -len(inside[one])):  # a loop within a loop has the smaller body
         scopes |= dict.fromkeys(inside[loop], loop)
     draft.steps = [structs.replace(step, scope=scopes[step.id]) if step.id in scopes else step for step in draft.steps]
-    draft.links = [link for link in draft.links if link.source not in inside.get(link.target, ())]
+    onward = [link for link in draft.links if not _goes_back(link, inside)]
+    draft.tell_loose(
+        Loose(link.source, link.role, link.label, link.condition, otherwise=link.otherwise)
+        for link in draft.links
+        if _goes_back(link, inside)
+    )
+    draft.links = onward
     draft.links += [link for link in draft.bodies if link.target not in inside[link.source]]
     draft.bodies = []
+
+
+def _goes_back(link: Link, inside: dict[str, set[str]]) -> bool:
+    return link.role != "attach" and link.source in inside.get(link.target, ())
 
 
 def _bodies_of(draft: Draft) -> dict[str, set[str]]:
@@ -37,18 +50,6 @@ def _bodies_of(draft: Draft) -> dict[str, set[str]]:
     for link in draft.bodies:
         starts.setdefault(link.source, []).append(link.target)
     return {
-        loop: _reached(targets, loop, leaving) - _reached(leaving.get(loop, ()), loop, leaving)
+        loop: reached_from(targets, leaving, loop).keys() - reached_from(leaving.get(loop, ()), leaving, loop).keys()
         for loop, targets in starts.items()
     }
-
-
-def _reached(starts: Iterable[str], loop: str, leaving: dict[str, set[str]]) -> set[str]:
-    """What ways lead to from some steps, without going through the loop."""
-    found: set[str] = set()
-    waiting = list(starts)
-    while waiting:
-        step = waiting.pop()
-        if step != loop and step not in found:
-            found.add(step)
-            waiting += leaving.get(step, ())
-    return found

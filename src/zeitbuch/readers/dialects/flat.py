@@ -17,7 +17,7 @@ from .order import Order
 from .outline import outline_flow
 from .paths import Claims, as_text, as_whole_number, claim_paths, get_nothing, make_getter
 from .query import Query
-from .rules import KEY, PLACE, Dialect
+from .rules import Dialect
 from .step_plan import Plans, Shared, inputs_of, schedule_of
 from .steps import StepReader
 
@@ -35,7 +35,7 @@ class Triggers:
         paths = [rule.id, rule.name, rule.operation, rule.connection, rule.condition]
         for path in (*paths, rule.starts):
             claim_paths(claimed, path)
-        claim_paths(claimed, [key for key, used in ((KEY, steps.keyed), (PLACE, steps.placed)) if used])
+        claim_paths(claimed, steps.own_paths)
         self.query = Query(rule.at)
         shared = Shared(claimed, tuple(make_field(path, WORDS) for path in paths if path))
         self.plans = Plans(dialect, dialect.step, rule.settings, shared)

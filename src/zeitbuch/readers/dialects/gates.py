@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import msgspec
 from msgspec import structs
 
-from zeitbuch.core.model.records import Link, Step
+from zeitbuch.core.graph.reaching import reached_from
+from zeitbuch.core.model.outcomes import deciding_steps, is_inside
+from zeitbuch.core.model.records import Flow, Link, Step
 from zeitbuch.readers.input.pointers import escape_key
 
 from .paths import Getter, as_text, is_words, make_getter, path_keys
@@ -20,6 +22,7 @@ if TYPE_CHECKING:
     from .draft import Draft
 
 OWN_CONDITIONS = {"own_condition": True, "skip_condition": False}  # field -> whether the step runs where it holds
+_ONWARD = ("next", "case")  # roles of links that a run goes on by
 _PLAIN = {True: True, False: False, "true": True, "false": False}
 
 
@@ -57,7 +60,7 @@ def find_gates(rules: list[GateRule], raw: dict[str, Any], pointer: str) -> list
         keys, value = next(((keys, value) for keys, get in rule.ways if not _is_empty(value := get(raw))), ((), None))
         if keys:
             place = pointer + "".join(f"/{escape_key(key)}" for key in keys)
-            found.append(Gate(rule, _spelled(value), _plain_of(value), keys[-1], place))
+            found.append(Gate(rule, spell_condition(value), _plain_of(value), keys[-1], place))
     return found
 
 
@@ -65,7 +68,8 @@ def _is_empty(value: Any) -> bool:
     return value is None or (type(value) is str and not value.strip()) or value in ([], {})
 
 
-def _spelled(value: Any) -> str:
+def spell_condition(value: Any) -> str:
+    """A condition as text; an object or a list of objects as JSON."""
     return as_text(value) if is_words(value) else msgspec.json.encode(value).decode()
 
 
@@ -89,6 +93,10 @@ class _Gating:
         self.leaving: dict[str, list[Link]] = {}
         for link in draft.links:
             self.leaving.setdefault(link.source, []).append(link)
+        self.onward = {
+            source: [link.target for link in links if link.role in _ONWARD] for source, links in self.leaving.items()
+        }
+        self.deciding = deciding_steps(Flow(id="", steps=tuple(draft.steps), links=tuple(draft.links)))
         self.helpers = {link.source for link in draft.links if link.role == "attach"}
         self.scopes = {step.id: step.scope for step in draft.steps}
         self.taken = {*self.scopes, *(trigger.id for trigger in draft.triggers)}
@@ -132,12 +140,21 @@ class _Gating:
         )
 
     def _own_gates(self, step: str) -> list[Gate]:
-        """The conditions of a step that are its own: of one with cases those are not that it may decide by."""
-        decides = any(link.role == "case" for link in self.leaving.get(step, ()))
+        """The conditions of a step that are its own: those of one that decides are not, if it may decide by them."""
+        decides = step in self.deciding
         return [gate for gate in self.draft.gates.pop(step, []) if not (decides and gate.rule.unless_cases)]
 
+    def _places_behind(self, step: str) -> list[str]:
+        """Where a pass goes on that passes a step over."""
+        ways = [link for link in self.leaving.get(step, ()) if _leads_on(link, self.scopes)]
+        plain = [link.target for link in ways if link.role == "next" and not link.after]
+        cases = [list(reached_from([link.target], self.onward)) for link in ways if link.role == "case"]
+        if plain or not cases:
+            return list(dict.fromkeys(plain))
+        return [place for place in cases[0] if all(place in others for others in cases)][:1]
+
     def _link_gates(self, step: Step, asked: list[Gate], keys: list[str]) -> None:
-        behind = _places_behind(step.id, self.leaving, self.scopes)
+        behind = self._places_behind(step.id)
         for gate, key, target in zip(asked, keys, [*keys[1:], step.id], strict=True):
             runs, passes = ("yes", "no") if gate.rule.runs else ("no", "yes")
             self.inward.append(_case(key, target, runs))
@@ -147,7 +164,7 @@ class _Gating:
     def through_door(self, link: Link) -> Link:
         """The link, led to the decision before the step it leads to. What is in a step leads to the step itself."""
         door = self.doors.get(link.target)
-        if door is None or link.role == "attach" or _is_within(link.source, link.target, self.scopes):
+        if door is None or link.role == "attach" or is_inside(link.source, link.target, self.scopes):
             return link
         return structs.replace(link, target=door)
 
@@ -165,39 +182,6 @@ def _case(source: str, target: str, label: str) -> Link:
     return Link(source=source, target=target, role="case", label=label, otherwise=label == "no")
 
 
-def _is_within(inner: str, outer: str, scopes: dict[str, str | None]) -> bool:
-    seen = set()
-    scope = scopes.get(inner)
-    while scope is not None and scope not in seen:
-        if scope == outer:
-            return True
-        seen.add(scope)
-        scope = scopes.get(scope)
-    return False
-
-
-def _places_behind(step: str, leaving: dict[str, list[Link]], scopes: dict[str, str | None]) -> list[str]:
-    """Where a pass goes on that passes a step over."""
-    ways = [link for link in leaving.get(step, ()) if _leads_on(link, scopes)]
-    plain = [link.target for link in ways if link.role == "next" and not link.after]
-    cases = [list(_reached(link.target, leaving)) for link in ways if link.role == "case"]
-    if plain or not cases:
-        return list(dict.fromkeys(plain))
-    return [place for place in cases[0] if all(place in others for others in cases)][:1]
-
-
 def _leads_on(link: Link, scopes: dict[str, str | None]) -> bool:
-    onward = link.role in ("next", "case") and link.target != link.source
-    return onward and not _is_within(link.target, link.source, scopes)
-
-
-def _reached(start: str, leaving: dict[str, list[Link]]) -> dict[str, None]:
-    """The steps that a step leads to, itself among them, the nearest first."""
-    found = {start: None}
-    waiting = [start]
-    for key in waiting:
-        for link in leaving.get(key, ()):
-            if link.role in ("next", "case") and link.target not in found:
-                found[link.target] = None
-                waiting.append(link.target)
-    return found
+    onward = link.role in _ONWARD and link.target != link.source
+    return onward and not is_inside(link.target, link.source, scopes)

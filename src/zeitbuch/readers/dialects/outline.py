@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
     """Fills the draft; False, with the draft as it was, when the flow has something this way does not know."""
     steps, links = shape.steps, shape.links
-    if shape.triggers.rule is not None or steps.keyed or steps.placed or not links.quick:
+    if shape.triggers.rule is not None or steps.own_paths or not links.quick:
         return False
     get_id, get_operation, plans = steps.id, steps.operation, steps.plans
     get_scope = steps.scope if steps.rule.scope else None

@@ -351,14 +351,10 @@ class Dialect(Rule, frozen=True):
         return [*made, *self.holds]
 
     @property
-    def keyed(self) -> bool:
-        """Whether some path is ``@key``: the key under which a thing stands in an object."""
-        return KEY in str(msgspec.to_builtins(self))
-
-    @property
-    def placed(self) -> bool:
-        """Whether some path is ``@place``: where a step stands in its flow."""
-        return PLACE in str(msgspec.to_builtins(self))
+    def own_paths(self) -> tuple[str, ...]:
+        """Which of ``@key``, the key under which a thing stands, and ``@place``, where a step stands in its flow, some path is."""
+        text = str(msgspec.to_builtins(self))
+        return tuple(path for path in (KEY, PLACE) if path in text)
 
 
 R = TypeVar("R")

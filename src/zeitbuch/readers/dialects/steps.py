@@ -54,7 +54,8 @@ class StepReader:
         rule = dialect.step
         self.outline = outline
         self.texts = texts
-        self.keyed, self.placed = dialect.keyed, dialect.placed
+        self.own_paths = dialect.own_paths
+        self.keyed, self.placed = KEY in self.own_paths, PLACE in self.own_paths
         self.rule = rule
         self.plans = Plans(dialect, rule, rule.settings, self._shared(dialect, True), self._shared(dialect, False))
         self.places = Placeholders(None if outline else dialect.placeholders)
@@ -101,7 +102,7 @@ class StepReader:
         claim_paths(claims, [pointer.at for pointer in dialect.pointer])
         if dialect.predecessors is not None and not starts:
             claim_paths(claims, dialect.predecessors.at)
-        claim_paths(claims, [key for key, used in ((KEY, self.keyed), (PLACE, self.placed)) if used])
+        claim_paths(claims, self.own_paths)
         return Shared(claims, tuple(fields))
 
     def _retries(self, raw: dict[str, Any]) -> bool:
@@ -126,8 +127,7 @@ class StepReader:
         found = [(part, value) for part, value in selected if type(value) is dict]
         if len(found) < len(selected) and draft is not None:
             draft.lost += [{part: value} for part, value in selected if type(value) is not dict and value is not None]
-        own = self.keyed or self.placed
-        return [(part, self.with_own_paths(part, value)) for part, value in found] if own else found
+        return [(part, self.with_own_paths(part, value)) for part, value in found] if self.own_paths else found
 
     def with_own_paths(self, pointer: str, item: dict[str, Any]) -> dict[str, Any]:
         """The record with its key and its place, as far as the dialect asks for them."""

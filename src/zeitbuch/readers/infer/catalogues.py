@@ -129,14 +129,21 @@ def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]
     """Lists of models and prompts that steps name by an id: their entries hold the name of a model or a long text."""
     steps_at = (*found.flow_at, *found.steps_at)
     columns = _texts_of_steps(found)
-    yield from _text_catalogues(documents, columns, steps_at)
+    told = [*_text_catalogues(documents, columns, steps_at), *_record_catalogues(documents, found, columns, steps_at)]
+    yield from {rule.at: rule for rule in told}.values()  # what both ways find is one
+
+
+def _record_catalogues(
+    documents: list[Any], found: Found, columns: dict[Path, set[str]], steps_at: Path
+) -> Iterator[CatalogueRule]:
+    """Records that hold instructions or the name of a model, and connections outside the flows, which steps name."""
     for group in find_groups(documents):
         key = _id_key(group) if group.path[: len(steps_at)] != steps_at else ""
-        if key and not _holds_ai(group, key) and not _are_connections(group, found):
+        if not key or not (_holds_ai(group, key) or _are_connections(group, found)):
             continue
         ids = _ids_of(group, key)
         refs = [json_path((*steps_at, *path)) for path, values in columns.items() if values <= ids]
-        if key and refs:
+        if refs:
             yield CatalogueRule(at=json_path(group.path), id=dotted_path((key,)), refs=refs)
 
 

@@ -27,14 +27,8 @@ from .value_kinds import holds_address, holds_mail, kind_told
 
 _SETTINGS = 0.4  # of the steps must have the object of their settings
 _MOSTLY = 0.9  # of the steps of an operation
-_NO_INSTRUCTIONS = (
-    "read",
-    "write",
-    "http",
-    "shape",
-    "code",
-    "parse",
-)  # kinds whose steps hold no long texts for a model
+# Kinds whose steps hold no long texts for a model.
+_NO_INSTRUCTIONS = frozenset("read write http shape code parse".split())
 _WEAK = 0.5  # words that say less than this of what an operation is give way to values that can mean one thing
 
 
@@ -93,6 +87,10 @@ class Evidence:
     def raw_steps(self) -> list[dict[str, Any]]:
         """All steps as they stand."""
         return [sight.raw for sample in self.found.samples for sight in sample.steps]
+
+    def count_steps(self, operation: str) -> int:
+        """How many steps are of an operation."""
+        return sum(self.step_operation(raw) == operation for raw in self.raw_steps)
 
     def step_operation(self, raw: dict[str, Any]) -> str:
         return as_text(value_at(raw, self.found.operation))

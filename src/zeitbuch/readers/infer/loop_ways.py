@@ -5,6 +5,8 @@ from __future__ import annotations
 
 from collections import Counter
 
+from zeitbuch.core.graph.reaching import reached_from
+
 from .join_index import Joins
 from .vocabulary import word_fits, words_of
 
@@ -32,7 +34,7 @@ def _outlets_of_loops(joins: Joins, kinds: list[dict[str, str]]) -> tuple[Counte
     """How often each outlet leaves a loop, and how often a run comes back to the loop from there."""
     leaving = [_leaving(joins, number) for number in range(len(kinds))]
     of_loops = [join for join in joins.pairs if kinds[join.sample].get(join.source) == "loop"]
-    back = [join for join in of_loops if join.source in _reached(join.target, leaving[join.sample])]
+    back = [join for join in of_loops if join.source in reached_from([join.target], leaving[join.sample])]
     return Counter(join.outlet for join in of_loops), Counter(join.outlet for join in back)
 
 
@@ -41,15 +43,4 @@ def _leaving(joins: Joins, number: int) -> dict[str, list[str]]:
     for join in joins.pairs:
         if join.sample == number:
             found.setdefault(join.source, []).append(join.target)
-    return found
-
-
-def _reached(start: str, leaving: dict[str, list[str]]) -> set[str]:
-    found: set[str] = set()
-    waiting = [start]
-    while waiting:
-        step = waiting.pop()
-        if step not in found:
-            found.add(step)
-            waiting += leaving.get(step, ())
     return found

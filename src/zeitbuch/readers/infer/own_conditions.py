@@ -7,7 +7,8 @@ from __future__ import annotations
 from collections import Counter
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.gates import spell_condition
 
 from .claims import DOUBTED
 from .fields import Column, reads_like_prose
@@ -93,8 +94,8 @@ def _judge(e: Evidence, path: Path, column: Column) -> OwnCondition | None:
         return None
     compares = sum(map(compares_values, texts)) / len(texts)
     skips, worded = bool(frozenset(words_of(path[-1])) & _SKIP), is_condition_word(path[-1])
-    least = 0.01 if worded else _VALUES
-    if compares < least or not _is_of_several(e, path, worded):
+    speaks = compares > 0 if worded else compares >= _VALUES
+    if not speaks or not _is_of_several(e, path, worded):
         return None
     return OwnCondition(path, worded, skips, compares, column.steps, len(e.operations_by_path.get(path, ())))
 
@@ -150,7 +151,8 @@ def claim_own_condition(e: Evidence, columns: dict[Path, Column], given: dict[st
     if found is None:
         return {}
     meaning = "is left out" if found.skips else "runs"
-    words = f"'{dotted_path(found.path)}' says when a step {meaning}: {found.steps} steps, {found.kinds} operations"
+    counted = f"{count_words(found.steps, 'step')}, {count_words(found.kinds, 'operation')}"
+    words = f"'{dotted_path(found.path)}' says when a step {meaning}: {counted}"
     clear = found.compares >= _VALUES
     e.add_claim(PART, words, {"word": found.worded, "compares": found.compares} if clear else {DOUBTED: 1.0})
     if e.claims[-1].is_asked:
@@ -162,6 +164,5 @@ def claim_own_condition(e: Evidence, columns: dict[Path, Column], given: dict[st
 def shown_conditions(e: Evidence, path: Path, most: int) -> str:
     """Examples of what stands there."""
     values = [value_at(sight.raw, path) for sample in e.found.samples for sight in sample.steps]
-    told = [str(value) if type(value) is dict else as_text(value) for value in values if value not in (None, "")]
-    texts = list(dict.fromkeys(told))
+    texts = list(dict.fromkeys(spell_condition(value) for value in values if value not in (None, "")))
     return "; ".join(texts[:most])

@@ -119,6 +119,7 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
     own = {path: column for path, column in inside.items() if len(spread.get(path, ())) <= 2}
     told = kind_by_clock(clock, own)
     trigger = _kind_by_values(verdict, told, bool(own), "cron" in clock and verdict.operation not in e.told)
+    told = _MIXED if told == trigger and _some_without(clock, inside, e.count_steps(verdict.operation)) else told
     clock = _clock_of_kind(e, verdict.operation, clock, trigger)
     claim_trigger_kind(
         e, verdict.operation, trigger, _word_score(verdict.operation, trigger), clock, told or ("" if own else "manual")
@@ -134,7 +135,9 @@ def _triggers_by_keys(e: Evidence, operation: str, verdict: Verdict) -> list[Kin
         return []
     settings = [value_at(raw, e.settings) for raw in e.raw_steps if e.step_operation(raw) == operation]
     records = [record for record in settings if type(record) is dict]
-    keys = telling_keys(records, frozenset()) if len(records) == len(settings) else ()
+    keys = telling_keys(records, frozenset())
+    if len(records) < len(settings) or not all(any(key in record for key in keys) for record in records):
+        return []
     return [_trigger_with_key(e, operation, key, [record for record in records if key in record]) for key in keys]
 
 
@@ -190,7 +193,9 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
         by_operation.setdefault(operation_of(starts, record), []).append(record)
     rules: list[KindRule] = []
     common = e.common_paths | {starts.name, e.identity.id, e.identity.name}
-    for operation, records in by_operation.items():
+    for operation, records in sorted(
+        by_operation.items(), key=lambda entry: not entry[0]
+    ):  # what nothing tells comes last
         _separate_trigger(e, starts, records, operation, rules, common)
     return rules
 
