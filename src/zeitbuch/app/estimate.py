@@ -17,8 +17,9 @@ from zeitbuch.core.estimate.day_parts import change_days
 from zeitbuch.core.estimate.estate import EstateFigures, estimate_exactly, month_for, result_of, runs_of, total_anew
 from zeitbuch.core.estimate.provenance import why_sheet
 from zeitbuch.core.estimate.records import Driver, DriversResult, EstateEstimate, Sampling
+from zeitbuch.core.estimate.related_flows import related_flows
 from zeitbuch.core.model.name_patterns import literal_pattern
-from zeitbuch.core.model.records import Estate
+from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.model.sheet import Column, Sheet, top_of, with_column
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.report.estimate_tables import drivers_sheet, flows_sheet, groups_sheet, months_sheet, steps_sheet
@@ -49,10 +50,12 @@ class EstimateRequest(Struct, frozen=True):
     top: int | None = None
 
 
-def estimate_means(session: Session, estate: Estate, basis: EstimateBasis) -> EstateEstimate:
-    """The exact means of an estate, without distributions. What is wrong goes to the session's problems."""
+def estimate_means(session: Session, estate: Estate, basis: EstimateBasis, names: Sequence[str] = ()) -> EstateEstimate:
+    """The exact means of some flows (ids or names; all without any) and of all that theirs hang on, without distributions. What is wrong
+    goes to the session's problems."""
     basis.check_shares(estate)
-    result = estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
+    related = _related(estate, basis, ids_of_flows(estate, names))
+    result = estimate_exactly(related, basis.card, basis.assumptions, basis.month, basis.counters)
     session.problems += [*basis.problems, *result.problems]
     return result
 
@@ -63,31 +66,32 @@ def estimate_for_sheets(
     """What first sheets say of some flows (ids or names; all without any): with the distributions that `estimate` shows, in estates of up to
     ``MOST_DRAWN`` flows; of larger ones the exact means."""
     if len(estate.flows) > MOST_DRAWN:
-        return estimate_means(session, estate, basis)
+        return estimate_means(session, estate, basis, names)
     from zeitbuch.core.estimate.sampled_estate import estimate_flows
 
     basis.check_shares(estate)
+    wanted = ids_of_flows(estate, names)
     result = estimate_flows(
-        estate.flows, basis.card, basis.assumptions, basis.month, Sampling(), True, basis.counters, share_work,
-        wanted=_ids_of_flows(estate, names),
+        related_flows(estate.flows, wanted, basis.card), basis.card, basis.assumptions, basis.month,
+        Sampling(among=len(estate.flows)), True, basis.counters, share_work, wanted=wanted,
     )  # fmt: skip
     session.problems += [*basis.problems, *result.problems]
     return result
 
 
 def estimate_estate(session: Session, estate: Estate, basis: EstimateBasis, request: EstimateRequest) -> EstateEstimate:
-    """Means and distributions of an estate, narrowed to the flows asked for. Volumes of called flows need the whole estate:
-    it is estimated first and narrowed then."""
+    """Means and distributions of an estate, or of the flows asked for; what these hang on is estimated with them, and left out then."""
     from zeitbuch.core.estimate.sampled_estate import estimate_flows  # brings NumPy, which the exact means do without
 
     left_out = basis.check_shares(estate)
     session.problems += [*basis.problems, *basis.idle_entries(estate), *left_out]
-    sampling = None if request.runs == 0 else Sampling(request.runs)
+    sampling = None if request.runs == 0 else Sampling(request.runs, among=len(estate.flows))
     detail = request.steps or request.by in NEEDS_STEPS
-    wanted = _ids_of_flows(estate, request.flows)
-    with session.progress(len(estate.flows), "estimating") as advance:
+    wanted = ids_of_flows(estate, request.flows)
+    flows = related_flows(estate.flows, wanted, basis.card)
+    with session.progress(len(flows), "estimating") as advance:
         result = estimate_flows(
-            estate.flows, basis.card, basis.assumptions, month_of_request(basis, request), sampling, detail,
+            flows, basis.card, basis.assumptions, month_of_request(basis, request), sampling, detail,
             basis.counters, share_work, advance, wanted,
         )  # fmt: skip
     session.problems += result.problems
@@ -108,8 +112,14 @@ def narrow_estimate(result: EstateEstimate, wanted: frozenset[str]) -> EstateEst
     return total_anew(structs.replace(result, flows=flows, meters=meters))
 
 
-def _ids_of_flows(estate: Estate, names: Sequence[str]) -> frozenset[str]:
+def ids_of_flows(estate: Estate, names: Sequence[str]) -> frozenset[str]:
+    """The ids of the flows with these ids, names or patterns; none without any. Raises ZeitbuchError for one that is not there."""
     return frozenset(flow.id for flow in find_flows(estate, names)) if names else frozenset()
+
+
+def _related(estate: Estate, basis: EstimateBasis, wanted: frozenset[str]) -> Estate:
+    """The estate, with those flows only that the figures of the wanted ones hang on."""
+    return structs.replace(estate, flows=tuple(related_flows(estate.flows, wanted, basis.card))) if wanted else estate
 
 
 def estimate_table(result: EstateEstimate, request: EstimateRequest) -> TableResult:
@@ -133,12 +143,15 @@ def estimate_table(result: EstateEstimate, request: EstimateRequest) -> TableRes
 # -- what moves an estimate, where its numbers come from, how it goes on ---------------------------------------------
 
 
-def runs_of_estate(session: Session, estate: Estate, basis: EstimateBasis, month: str = "") -> EstateFigures:
-    """All flows with what their figures were made from."""
+def runs_of_estate(
+    session: Session, estate: Estate, basis: EstimateBasis, month: str = "", names: Sequence[str] = ()
+) -> EstateFigures:
+    """Some flows (ids or names; all without any), and all that theirs hang on, with what their figures were made from."""
     left_out = basis.check_shares(estate)
     session.problems += [*basis.problems, *basis.idle_entries(estate), *left_out]
-    with session.progress(len(estate.flows), "estimating") as advance:
-        runs = runs_of(estate, basis.card, basis.assumptions, month or basis.month, basis.counters, advance)
+    related = _related(estate, basis, ids_of_flows(estate, names))
+    with session.progress(len(related.flows), "estimating") as advance:
+        runs = runs_of(related, basis.card, basis.assumptions, month or basis.month, basis.counters, advance)
     session.problems += runs.problems
     return runs
 
@@ -156,7 +169,8 @@ def find_drivers(
     from zeitbuch.core.estimate.sensitivity import rank_drivers
 
     session.problems += [*basis.check_shares(estate), *basis.problems, *basis.idle_entries(estate)]
-    wanted = _ids_of_flows(estate, names)
+    wanted = ids_of_flows(estate, names)
+    flows = related_flows(estate.flows, wanted, basis.card)
     when = month_for(basis.assumptions, month or basis.month)
     prices = Prices(basis.card, when, basis.counters, change_days(basis.assumptions, when))
     text = month or basis.month
@@ -164,22 +178,14 @@ def find_drivers(
     def on_average() -> Decimal:
         """The bill that `estimate` shows."""
         found = estimate_flows(
-            estate.flows,
-            basis.card,
-            basis.assumptions,
-            text,
-            Sampling(),
-            False,
-            basis.counters,
-            share_work,
-            None,
-            wanted,
-        )
+            flows, basis.card, basis.assumptions, text, Sampling(among=len(estate.flows)), False, basis.counters, share_work,
+            wanted=wanted,
+        )  # fmt: skip
         total = narrow_estimate(found, wanted).total
         return total.bill_month.amount
 
-    with session.progress(len(estate.flows), "moving assumptions") as advance:
-        return rank_drivers(estate.flows, prices, when, basis.assumptions, per, wanted, advance, on_average)
+    with session.progress(len(flows), "moving assumptions") as advance:
+        return rank_drivers(flows, prices, when, basis.assumptions, per, wanted, advance, on_average)
 
 
 def drivers_table(found: list[Driver], currency: str, per: str, top: int | None = None) -> TableResult:
@@ -195,25 +201,30 @@ def drivers_table(found: list[Driver], currency: str, per: str, top: int | None 
 def explain_figures(runs: EstateFigures, estate: Estate, asked: str) -> Sheet:
     """Where every number of a flow or of one of its steps comes from; ``asked`` is FLOW or FLOW/STEP. Raises ZeitbuchError for
     a flow or step that is not there."""
-    # A name may hold a slash itself: the whole is tried first.
-    flow = estate.flow(asked)
-    step = ""
-    if flow is None:
-        name, _, step = asked.partition("/")
-        flow = find_flow(estate, name.strip())
-    return why_sheet(runs, runs.whole_key(runs.names.get(flow.id, flow.id)), step.strip())
+    flow, step = flow_and_step(estate, asked)
+    return why_sheet(runs, runs.whole_key(runs.names.get(flow.id, flow.id)), step)
+
+
+def flow_and_step(estate: Estate, asked: str) -> tuple[Flow, str]:
+    """The flow, and the step (empty: none), that FLOW or FLOW/STEP means. Raises ZeitbuchError for a flow that is not there."""
+    flow = estate.flow(asked)  # a name may hold a slash itself: the whole is tried first
+    if flow is not None:
+        return flow, ""
+    name, _, step = asked.partition("/")
+    return find_flow(estate, name.strip()), step.strip()
 
 
 def estimate_months(
     session: Session, runs: EstateFigures, estate: Estate, basis: EstimateBasis, names: Sequence[str]
 ) -> list[EstateEstimate]:
     """The twelve months from that of the runs on, each with its prices and hosts, for some flows (without any: for all)."""
-    wanted = _ids_of_flows(estate, names)
+    wanted = ids_of_flows(estate, names)
+    related = _related(estate, basis, wanted)
     months = months_from(runs.month)
     results = []
     with session.progress(len(months), "estimating months") as advance:
         for place, month in enumerate(months):
-            found = runs_of(estate, basis.card, basis.assumptions, month, basis.counters, like=runs)
+            found = runs_of(related, basis.card, basis.assumptions, month, basis.counters, like=runs)
             results.append(narrow_estimate(result_of(found), wanted))
             advance(place)
     return results

@@ -13,6 +13,7 @@ from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.cli.shared.together import refuse_idle_options
 from zeitbuch.core.estimate.records import Driver, EstateEstimate
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate
@@ -21,11 +22,23 @@ from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import ChartData, sheet_result
 
 PICTURES = ("png", "svg")
+# What is shown in place of the estimate, with the options that it heeds.
+_OUTPUT = ("--format", "--output")
+_HEEDED = {
+    "--assume": ("--flow",),
+    "--why": _OUTPUT,
+    "--drivers": ("--flow", "--per", "--top", "--chart drivers", *_OUTPUT),
+    "--chart drivers": ("--flow", "--per", "--top", "--drivers", *_OUTPUT),
+    "--chart months": ("--flow", *_OUTPUT),
+    "--steps": ("--flow", "--top", "--runs", "--max-per-run", "--max-per-month", "--measure", *_OUTPUT),
+}
+_NOT_DRAWN = ("--by", "--steps", "--per", "--top")
 
 
 def run(args: argparse.Namespace) -> int:
     """The estimate, or what it is based on."""
     form = chosen_format(args, "table", "chart")
+    _check_options(args, form)
     session = open_session(args)
     basis = basis_of(args, session)
     based = args.why or args.drivers or args.chart in ("drivers", "months")
@@ -45,11 +58,45 @@ def run(args: argparse.Namespace) -> int:
     return finish_session(session, args, _check_budgets(session, args, result))
 
 
+def _check_options(args: argparse.Namespace, form: str) -> None:
+    """Raises ZeitbuchError for options of which one would be ignored."""
+    given = _options_given(args)
+    for shown, heeded in _HEEDED.items():
+        if given.get(shown):
+            refuse_idle_options(shown, given, (shown, *heeded))
+    if form in PICTURES and not args.why:
+        moved = given["--drivers"] or given.get("--chart drivers")
+        refuse_idle_options("a picture", {option: given[option] for option in _NOT_DRAWN}, ("--per",) if moved else ())
+    _check_values(args, form, given)
+
+
+def _options_given(args: argparse.Namespace) -> dict[str, bool]:
+    numbers = {
+        "--top": args.top, "--runs": args.runs, "--max-per-run": args.max_per_run, "--max-per-month": args.max_per_month,
+    }  # fmt: skip
+    others = {
+        "--assume": args.assume, "--why": args.why, "--drivers": args.drivers, f"--chart {args.chart}": args.chart, "--steps": args.steps,
+        "--per": args.per, "--flow": args.flow, "--measure": args.measure, "--format": args.format, "--output": args.output,
+    }  # fmt: skip
+    known = {option: number is not None for option, number in numbers.items()}
+    return {option: bool(value) for option, value in others.items()} | known | {"--by": args.by != "flow"}
+
+
+def _check_values(args: argparse.Namespace, form: str, given: dict[str, bool]) -> None:
+    if args.per == "year" and (args.drivers or args.chart == "drivers"):
+        raise fail("option", "expected --per run or month beside --drivers, found year", "they move a run or a month")
+    if args.chart in ("flows", "runs") and form not in PICTURES:
+        message = f"expected a picture beside --chart {args.chart}, found a {form}"
+        raise fail("option", message, "name one with -o FILE.png or FILE.svg")
+    if args.measure and not (given["--max-per-run"] or given["--max-per-month"]):
+        raise fail("option", "expected a limit beside --measure, found none", "give --max-per-run or --max-per-month")
+
+
 def _grow_assumptions(session: Session, args: argparse.Namespace, estate: Estate, basis: EstimateBasis) -> None:
     """Writes what is left to declare into a file of assumptions."""
     from zeitbuch.app.open_entries import grow_assumptions
 
-    grown = grow_assumptions(session, estate, basis, args.assume)
+    grown = grow_assumptions(session, estate, basis, args.assume, args.flow)
     write_output(grown.text, args.assume)
     idle = f", {count_words(grown.idle, 'entry')} marked that fit nothing any more" if grown.idle else ""
     say(f"{args.assume}: {count_words(grown.added, 'entry')} added{idle}; fill in what you know")
@@ -70,7 +117,8 @@ def _show_basis(
         found = app.find_drivers(session, estate, basis, per, args.flow, month)
         _show_drivers(found, per, basis, form, args)
         return
-    runs = app.runs_of_estate(session, estate, basis, month)
+    names = (app.flow_and_step(estate, args.why)[0].id,) if args.why else args.flow
+    runs = app.runs_of_estate(session, estate, basis, month, names)
     if args.why:
         if form in PICTURES:
             raise _no_picture("--why")
@@ -100,7 +148,7 @@ def _no_picture(option: str) -> ZeitbuchError:
 def _check_budgets(session: Session, args: argparse.Namespace, result: EstateEstimate) -> int:
     """Tells the figures that are over their limit; the exit status."""
     budgets = app.budgets_of(
-        session.workspace.budget, result, bool(args.flow), args.max_per_run, args.max_per_month, args.measure
+        session.workspace.budget, result, bool(args.flow), args.max_per_run, args.max_per_month, args.measure or "mean"
     )
     found = app.find_excesses(result, budgets)
     for excess in found:

@@ -63,7 +63,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--assume",
         metavar="FILE",
         default="",
-        help="write what is not declared yet into an assumptions file, to be filled in; what stands in it is kept",
+        help="write what is not declared yet (with --flow: of these flows) into an assumptions file, to be filled in; what stands in it is kept",
     )
     group.add_argument(
         "--top", metavar="N", type=number_for("--top"), default=None, help="show the first N rows (JSON holds all)"
@@ -84,8 +84,8 @@ def add(parser: argparse.ArgumentParser) -> None:
     gates.add_argument(
         "--measure",
         choices=("mean", "p50", "p90", "p99"),
-        default="mean",
-        help="which figure is held against the limits",
+        default="",
+        help="which figure is held against the limits (default: mean)",
     )
     add_figures(parser)
     add_output(parser, "table", "chart")

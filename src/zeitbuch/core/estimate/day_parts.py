@@ -4,16 +4,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import NamedTuple
 
 from zeitbuch.core.assumptions.days import Days, Month, dated_rules, split_days, whole_month
 from zeitbuch.core.assumptions.lookup import AssumptionLookup, InWorlds
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
-from zeitbuch.core.graph.components import components
 from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.records import Flow
+
+from .related_flows import groups_of_calls
 
 
 class DayPart(NamedTuple):
@@ -67,9 +68,10 @@ def jobs_of(keys: Sequence[str], flows: Sequence[Flow], assumptions: Assumptions
         return [Job(key, flows, place) for place, key in enumerate(keys)]
     fitting = [[rule for rule in dated if _fits(rule, flow)] for flow in flows]
     split: dict[int, tuple[Days, ...]] = {}
-    for group in _groups_of(flows, fitting):
+    for group in groups_of_calls(flows):
         rules = {id(rule): rule for place in group for rule in fitting[place]}
-        split.update(dict.fromkeys(group, split_days(rules.values(), month)))
+        if rules:
+            split.update(dict.fromkeys(group, split_days(rules.values(), month)))
     jobs: list[Job] = []
     for place, key in enumerate(keys):
         parts = [DayPart(key, number, days) for number, days in enumerate(split.get(place, ()))]
@@ -80,19 +82,3 @@ def jobs_of(keys: Sequence[str], flows: Sequence[Flow], assumptions: Assumptions
 def _fits(rule: Rule, flow: Flow) -> bool:
     within = not rule.environment or pattern_fits(rule.environment, flow.environment)
     return within and pattern_fits(rule.flow, flow.id, flow.name)
-
-
-def _groups_of(flows: Sequence[Flow], fitting: Sequence[Sequence[Rule]]) -> Iterable[Sequence[int]]:
-    """The places of flows that call each other, near and far, where a rule fits one of them."""
-    places: dict[str, int] = {}
-    for place, flow in enumerate(flows):
-        places.setdefault(flow.id, place)
-        places.setdefault(flow.name, place)
-    pairs = [
-        (place, places[step.calls])
-        for place, flow in enumerate(flows)
-        for step in flow.steps
-        if step.calls and step.calls in places
-    ]
-    both = pairs + [(other, place) for place, other in pairs]
-    return [group for group in components(range(len(flows)), both) if any(fitting[place] for place in group)]

@@ -38,15 +38,21 @@ class OpenEntry(Struct, frozen=True):
 
 
 def find_open_entries(
-    runs: EstateFigures, assumptions: Assumptions, progress: Callable[[int], None] | None = None
+    runs: EstateFigures,
+    assumptions: Assumptions,
+    progress: Callable[[int], None] | None = None,
+    wanted: frozenset[str] = frozenset(),
+    names: Counter[str] | None = None,
 ) -> list[OpenEntry]:
-    """All that stands on a default or is not known at all: volumes that nobody knows first, then what moves the bill most."""
-    wholes = runs.whole_flows()
-    names = Counter(runs.by[keys[0]].flow.name for keys in wholes.values())
+    """All of the flows with the ``wanted`` ids (without any: of all) that stands on a default or is not known at all: volumes that nobody
+    knows first, then what moves the bill most. ``names``: how many flows of the estate have each name, where the runs are of a part."""
+    names = names or Counter(runs.by[keys[0]].flow.name for keys in runs.whole_flows().values())
     found: list[OpenEntry] = []
     each = _prices_of_one_more(runs)
-    for place, keys in enumerate(wholes.values()):
+    for place, keys in enumerate(runs.whole_flows().values()):
         one = runs.by[keys[0]].flow
+        if wanted and one.id not in wanted:
+            continue
         flow = literal_pattern(one.name if one.name and names[one.name] == 1 else one.id)
         entries = [entry for key in keys for entry in _entries_of(key, flow, runs, assumptions, each)]
         found += entries if len(keys) == 1 else _once(entries)

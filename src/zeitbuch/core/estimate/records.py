@@ -122,11 +122,13 @@ class FlowEstimate(Struct, frozen=True):
 
 
 class Sampling(Struct, frozen=True):
-    """How much to draw: ``runs`` exactly, or without it until the figures stand to ``close`` (relative standard error)."""
+    """How much to draw: ``runs`` exactly, or without it until the figures stand to ``close`` (relative standard error). ``among``: of how
+    many flows those drawn are a part (0: they are all), on which hangs in how many worlds they are drawn."""
 
     runs: int | None = None
     close: float = 0.01
     most: int = 32_000
+    among: int = 0
 
 
 class Total(Struct, frozen=True):

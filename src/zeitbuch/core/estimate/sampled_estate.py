@@ -137,7 +137,7 @@ def estimate_flows(
     prices = Prices(card, when, counters, change_days(assumptions, when))
     called = frozenset(step.calls for flow in flows for step in flow.steps if step.calls)
     setting = Setting(
-        assumptions, prices, when, how, detail, called, worlds_for(len(flows)) if how is not None else None
+        assumptions, prices, when, how, detail, called, worlds_for(how.among or len(flows)) if how is not None else None
     )
     light: dict[str, FlowFigures] = {}
     whole = EstateMonth(setting.worlds.count if setting.worlds is not None else 0, wanted)
