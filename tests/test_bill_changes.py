@@ -121,5 +121,5 @@ def test_what_is_no_bill_is_refused_by_name(tmp_path: Path, run: Run) -> None:
         done = run("diff", "a.json", "b.json")
         assert done.code == 2 and "b.json" in done.err and words in done.err
     done = run("diff", "a.json", "a.json", "--only", "model")
-    assert done.code == 2 and "no options of a comparison of flows" in done.err
+    assert done.code == 2 and "expected no --only beside bills of materials" in done.err
     assert run("diff", "a.json", "gone.json").code == 2

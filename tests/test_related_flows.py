@@ -113,37 +113,3 @@ def test_what_is_left_to_declare_of_one_flow(demo: Path, run: Run) -> None:
         run("estimate", "--assume", "one.toml", cwd=demo).err.split()[1] != "0"
     )  # those of the others are added behind it
     assert (demo / "one.toml").read_text().startswith(text)
-
-
-@pytest.mark.parametrize(
-    ("words", "told"),
-    [
-        ("--drivers --max-per-month 0.01", "expected no --max-per-month beside --drivers, found both"),
-        ("--chart drivers --max-per-month 1", "expected no --max-per-month beside --chart drivers"),
-        ("--chart months -f csv --max-per-run 0", "expected no --max-per-run beside --chart months"),
-        ("--why letters --max-per-month 0.01", "expected no --max-per-month beside --why"),
-        ("--assume x.toml --max-per-month 0.01", "expected no --max-per-month beside --assume"),
-        ("--assume x.toml -o y.csv", "expected no --output beside --assume"),
-        ("--drivers --why letters", "expected no --drivers beside --why"),
-        ("--why letters --flow letters", "expected no --flow beside --why"),
-        ("--drivers --by model", "expected no --by beside --drivers"),
-        ("--drivers --per year", "expected --per run or month beside --drivers, found year"),
-        ("--steps --by model", "expected no --by beside --steps"),
-        ("--steps --per month", "expected no --per beside --steps"),
-        ("--by model -o x.png", "expected no --by beside a picture"),
-        ("--top 3 -o x.svg", "expected no --top beside a picture"),
-        ("--drivers --top 3 -o x.svg", "expected no --top beside a picture"),
-        ("--chart runs -f csv", "expected a picture beside --chart runs, found a csv"),
-        ("--measure p90", "expected a limit beside --measure, found none"),
-    ],
-)  # fmt: skip
-def test_an_option_that_would_be_ignored_is_refused(words: str, told: str, demo: Path, run: Run) -> None:
-    """A gate that is silently off passes whatever a month costs."""
-    ran = run("estimate", *words.split(), cwd=demo)
-    assert ran.code == 2 and told in ran.err and ran.out == "", ran.err
-    assert not (demo / "x.toml").exists() and not (demo / "x.png").exists()
-
-
-@pytest.mark.parametrize("words", ["--drivers --chart drivers --per run -o x.png", "--steps --top 3 --max-per-run 9", "--by model --per year --max-per-month 999"])  # fmt: skip
-def test_options_that_go_together_are_taken(words: str, demo: Path, run: Run) -> None:
-    assert run("estimate", *words.split(), cwd=demo).code == 0

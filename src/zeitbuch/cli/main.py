@@ -90,6 +90,11 @@ class CommandParser(argparse.ArgumentParser):
             if word in RENAMED_OPTIONS:
                 hint = f"; it is called {near[0]} now"
             self.error(f"expected only known options and arguments, found: {' '.join(unknown)}{hint}")
+        found.given = tuple(
+            action.option_strings[-1]
+            for action in self._actions
+            if action.option_strings and getattr(found, action.dest, action.default) != action.default
+        )
         return found
 
 

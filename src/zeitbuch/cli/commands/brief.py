@@ -13,6 +13,7 @@ from zeitbuch.book.selection import book_time
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import account_name, finish_session, open_session, say, this_moment
 from zeitbuch.cli.shared.stream import show_result, write_private
+from zeitbuch.cli.shared.together import OUTPUT, refuse_idle_options
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import PageResult
@@ -53,12 +54,18 @@ def _write_brief(session: Session, args: argparse.Namespace) -> int:
 
 def _check_options(args: argparse.Namespace) -> None:
     """What goes together. Raises ZeitbuchError for what does not."""
-    if args.back and (args.flow or args.drop or args.prompts or args.output or args.format):
-        raise fail(
-            "option", "expected --back FILE with --key and --by alone, found more", "zeitbuch brief --back answer.md"
-        )
-    if args.drop and (args.prompts or args.output or args.format or args.key):
-        raise fail("option", "expected FLOW --drop with --by alone, found more", "zeitbuch brief FLOW --drop")
+    if args.back:
+        refuse_idle_options(args, "--back", ("--key", "--by", "--source"))
+        if args.flow:
+            raise fail(
+                "option",
+                f"expected --back FILE without FLOW, found '{args.flow}'",
+                "the draft says which flow it is of",
+            )
+    elif args.drop:
+        refuse_idle_options(args, "--drop", ("--by",))
+    else:
+        refuse_idle_options(args, "a brief", ("--prompts", "--key", "--source", *OUTPUT))
     if not args.back and not args.flow:
         raise fail(
             "option",

@@ -12,15 +12,20 @@ from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say, this_moment
 from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.cli.shared.together import OUTPUT, refuse_idle_options
 from zeitbuch.core.checks.records import Check
 from zeitbuch.core.model.sheet import Column, Sheet, top_of
 from zeitbuch.core.report.check_table import checks_sheet
 from zeitbuch.core.report.presentations import TableResult, sheet_result
 from zeitbuch.writers.outputs.rows import formats_of
 
+# What findings are accepted of; they are written as entries of a workspace.
+_ACCEPTING = ("--only", "--flow", "--since", "--try", "--usage", "--mapping", "--fail-on", "--output")
+
 
 def run(args: argparse.Namespace) -> int:
     """Findings of the sources, or what is known of the checks."""
+    _check_options(args)
     if args.explain or args.codes:
         known = all_checks(open_session(args))
         return _explain(find_check(args.explain, known)) if args.explain else _list_codes(args, known)
@@ -54,6 +59,16 @@ def run(args: argparse.Namespace) -> int:
     if result.refused:
         say(f"no: {result.refused}")
     return finish_session(session, args, NO if result.refused else OK)
+
+
+def _check_options(args: argparse.Namespace) -> None:
+    """Raises ZeitbuchError for options of which one would be ignored, and a gate among them would let all pass."""
+    if args.explain:
+        refuse_idle_options(args, "--explain")
+    elif args.codes:
+        refuse_idle_options(args, "--codes", OUTPUT)
+    elif args.accept_all:
+        refuse_idle_options(args, "--accept-all", _ACCEPTING)
 
 
 def _explain(row: Check) -> int:

@@ -16,6 +16,7 @@ from zeitbuch.app.compare import (
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.cli.shared.together import OUTPUT, refuse_idle_options
 from zeitbuch.core.model.problems import fail
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.exchange.templates import scenario_file
@@ -30,6 +31,10 @@ def run(args: argparse.Namespace) -> int:
             "expected --scenario FILE or --propose, found neither",
             "`zeitbuch compare -h` shows a scenario file",
         )
+    if args.propose:
+        refuse_idle_options(args, "--propose", ("--write", "--month", *OUTPUT))
+    elif args.write:
+        raise fail("option", "expected --propose beside --write, found none", "it writes what is proposed")
     session = open_session(args)
     basis = basis_of(args, session)
     scenarios, problems = load_scenarios(args.scenario, basis)

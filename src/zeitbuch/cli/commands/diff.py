@@ -20,6 +20,7 @@ from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say, this_moment
 from zeitbuch.cli.shared.stream import show_result
+from zeitbuch.cli.shared.together import OUTPUT, refuse_idle_options
 from zeitbuch.core.diff import policy
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate
@@ -57,6 +58,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _run_undo(args: argparse.Namespace) -> int:
     """The newer version of a flow without one of its changes, in the native form."""
+    refuse_idle_options(args, "--undo", ("--mapping", *OUTPUT))
     form = chosen_format(args, "flows")
     session = open_session(args)
     old, new = session.versions(args.old, args.new)
@@ -114,19 +116,9 @@ def _compare(args: argparse.Namespace, session: Session, basis: EstimateBasis, o
     return finish_session(session, args, NO if outcome.refused else OK)
 
 
-def _refuse_narrowing(args: argparse.Namespace, message: str, hint: str) -> None:
-    """Refuses the options that narrow or judge a comparison of two versions of flows."""
-    if args.only or args.flow or args.summary or args.fail_on or args.max_increase or args.mapping:
-        raise fail("option", message, hint)
-
-
 def _run_three_ways(args: argparse.Namespace) -> int:
     """What OLD and NEW changed since their base; the answer is no where they contradict each other."""
-    _refuse_narrowing(
-        args,
-        "expected --base with two versions and no options of a comparison of two, found more",
-        "--base takes --format and -o",
-    )
+    refuse_idle_options(args, "--base", OUTPUT)
     form = chosen_format(args, "table")
     session = open_session(args)
     result = compare_versions_three_ways(session, args.base, args.old, args.new)
@@ -136,11 +128,7 @@ def _run_three_ways(args: argparse.Namespace) -> int:
 
 def _run_bills(args: argparse.Namespace) -> int:
     """What two bills of materials say otherwise, or a bill and flows."""
-    _refuse_narrowing(
-        args,
-        "expected two bills of materials and no options of a comparison of flows, found more",
-        "bills take --format and -o",
-    )
+    refuse_idle_options(args, "bills of materials", OUTPUT)
     form = chosen_format(args, "table")
     session = open_session(args)
     result = compare_bill_files(session, args.old, args.new)
@@ -150,12 +138,10 @@ def _run_bills(args: argparse.Namespace) -> int:
 
 def _run_clones(args: argparse.Namespace) -> int:
     """Copies in the sources named; the answer is no when something was left as it was."""
-    if args.new is not None or args.only or args.summary or args.fail_on or args.max_increase:
-        raise fail(
-            "option",
-            "expected --clones with one source and no options of a comparison, found more",
-            "--clones takes --flow, --evidence, --format and -o",
-        )
+    refuse_idle_options(args, "--clones", ("--flow", "--evidence", *OUTPUT))
+    if args.new is not None:
+        message = f"expected one source beside --clones, found {args.old} and {args.new}"
+        raise fail("option", message, "copies are looked for within what one source holds")
     form = chosen_format(args, "clones")
     session = open_session(args)
     report = find_clones(session, session.estate([args.old]), [args.flow] if args.flow else [])

@@ -21,6 +21,7 @@ from zeitbuch.app.unreadable import unread_places
 from zeitbuch.cli.shared.document_files import files_of, with_pages, write_page, write_site
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say, this_moment
+from zeitbuch.cli.shared.together import refuse_idle_options
 from zeitbuch.cli.shared.usage_steps import asked_actuals
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate
@@ -35,6 +36,8 @@ from zeitbuch.writers.document.word import to_word
 def run(args: argparse.Namespace) -> int:
     """One page a flow, and an index."""
     volume = _is_volume(args)
+    if args.verify:
+        refuse_idle_options(args, "--verify", ("--flow", "--output"))
     session = open_session(args)
     estate = session.estate(args.source)
     if args.verify:

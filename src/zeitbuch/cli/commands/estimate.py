@@ -13,7 +13,7 @@ from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result, write_output
-from zeitbuch.cli.shared.together import refuse_idle_options
+from zeitbuch.cli.shared.together import OUTPUT, refuse_idle_options
 from zeitbuch.core.estimate.records import Driver, EstateEstimate
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate
@@ -22,17 +22,17 @@ from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import ChartData, sheet_result
 
 PICTURES = ("png", "svg")
+_GATES = ("--max-per-run", "--max-per-month", "--measure")
 # What is shown in place of the estimate, with the options that it heeds.
-_OUTPUT = ("--format", "--output")
 _HEEDED = {
-    "--assume": ("--flow",),
-    "--why": _OUTPUT,
-    "--drivers": ("--flow", "--per", "--top", "--chart drivers", *_OUTPUT),
-    "--chart drivers": ("--flow", "--per", "--top", "--drivers", *_OUTPUT),
-    "--chart months": ("--flow", *_OUTPUT),
-    "--steps": ("--flow", "--top", "--runs", "--max-per-run", "--max-per-month", "--measure", *_OUTPUT),
+    "--assume": ("--flow", "--month"),
+    "--why": ("--month", *OUTPUT),
+    "--drivers": ("--flow", "--per", "--top", "--month", "--chart", *OUTPUT),
+    "--chart drivers": ("--flow", "--per", "--top", "--month", "--drivers", *OUTPUT),
+    "--chart months": ("--flow", "--month", *OUTPUT),
+    "--steps": ("--flow", "--top", "--month", "--runs", *_GATES, *OUTPUT),
 }
-_NOT_DRAWN = ("--by", "--steps", "--per", "--top")
+_DRAWN = ("--flow", "--month", "--runs", "--chart", "--drivers", *_GATES, *OUTPUT)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -60,35 +60,25 @@ def run(args: argparse.Namespace) -> int:
 
 def _check_options(args: argparse.Namespace, form: str) -> None:
     """Raises ZeitbuchError for options of which one would be ignored."""
-    given = _options_given(args)
+    given = {*args.given, f"--chart {args.chart}"}
     for shown, heeded in _HEEDED.items():
-        if given.get(shown):
-            refuse_idle_options(shown, given, (shown, *heeded))
+        if shown in given:
+            refuse_idle_options(args, shown, heeded)
+    moved = args.drivers or args.chart == "drivers"
+    if args.drivers and args.chart not in ("", "drivers"):
+        raise fail("option", f"expected --chart drivers beside --drivers, found --chart {args.chart}")
     if form in PICTURES and not args.why:
-        moved = given["--drivers"] or given.get("--chart drivers")
-        refuse_idle_options("a picture", {option: given[option] for option in _NOT_DRAWN}, ("--per",) if moved else ())
-    _check_values(args, form, given)
+        refuse_idle_options(args, "a picture", (*_DRAWN, "--per") if moved else _DRAWN)
+    _check_values(args, form, moved)
 
 
-def _options_given(args: argparse.Namespace) -> dict[str, bool]:
-    numbers = {
-        "--top": args.top, "--runs": args.runs, "--max-per-run": args.max_per_run, "--max-per-month": args.max_per_month,
-    }  # fmt: skip
-    others = {
-        "--assume": args.assume, "--why": args.why, "--drivers": args.drivers, f"--chart {args.chart}": args.chart, "--steps": args.steps,
-        "--per": args.per, "--flow": args.flow, "--measure": args.measure, "--format": args.format, "--output": args.output,
-    }  # fmt: skip
-    known = {option: number is not None for option, number in numbers.items()}
-    return {option: bool(value) for option, value in others.items()} | known | {"--by": args.by != "flow"}
-
-
-def _check_values(args: argparse.Namespace, form: str, given: dict[str, bool]) -> None:
-    if args.per == "year" and (args.drivers or args.chart == "drivers"):
+def _check_values(args: argparse.Namespace, form: str, moved: bool) -> None:
+    if args.per == "year" and moved:
         raise fail("option", "expected --per run or month beside --drivers, found year", "they move a run or a month")
     if args.chart in ("flows", "runs") and form not in PICTURES:
         message = f"expected a picture beside --chart {args.chart}, found a {form}"
         raise fail("option", message, "name one with -o FILE.png or FILE.svg")
-    if args.measure and not (given["--max-per-run"] or given["--max-per-month"]):
+    if args.measure and args.max_per_run is None and args.max_per_month is None:
         raise fail("option", "expected a limit beside --measure, found none", "give --max-per-run or --max-per-month")
 
 

@@ -13,9 +13,24 @@ from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import account_name, basis_of, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import show_result
+from zeitbuch.cli.shared.together import OUTPUT, refuse_idle_options
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import TableResult, sheet_result
+
+# What is done with the book, with the options that it heeds; a list of versions without any.
+_HEEDED = {
+    "": ("--now", *OUTPUT),
+    "since": OUTPUT,
+    "lines": OUTPUT,
+    "verify": ("--head", *OUTPUT),
+    "prune": ("--keep-days", "--then", "--yes", "--by"),
+    "export": (),
+    "taken": (),
+    "note": ("--mark", "--by"),
+    "mark": ("--note", "--by"),
+}
+_NAMED = {"taken": "import"}
 
 
 def run(args: argparse.Namespace) -> int:
@@ -23,6 +38,7 @@ def run(args: argparse.Namespace) -> int:
     acts = [name for name in ACTS if getattr(args, name)]
     noted = bool(args.note or args.mark)
     _refuse_several(args, acts, noted)
+    _refuse_idle(args, acts)
     if noted:
         return _note(args)
     if acts:
@@ -44,6 +60,12 @@ def _refuse_several(args: argparse.Namespace, acts: list[str], noted: bool) -> N
             "option",
             "expected a FLOW (with --now, --note or --mark), or one of --since, --lines, --verify (with --head), --prune (with --yes), --export, --import; found several together",
         )
+
+
+def _refuse_idle(args: argparse.Namespace, acts: list[str]) -> None:
+    shown = [*acts, *[name for name in ("note", "mark") if getattr(args, name)], ""][0]
+    way = f"--{_NAMED.get(shown, shown)}" if shown else "a list of versions"
+    refuse_idle_options(args, way, ("--line", *_HEEDED[shown]))
 
 
 def _note(args: argparse.Namespace) -> int:

@@ -34,7 +34,6 @@ ONLY_DOWN = ("html", "text", "bpmn")
 
 def run(args: argparse.Namespace) -> int:
     """One flow, all flows into a folder, or the estate."""
-    _check_options(args)
     several = is_template(args.output) and not args.estate
     folder = (
         bool(args.output)
@@ -43,6 +42,7 @@ def run(args: argparse.Namespace) -> int:
         and not Path(args.output).suffix
     )
     form = (args.format or formats_of("map")[0]) if folder else chosen_format(args, "map")
+    _check_options(args, form)
     if args.direction == "right" and form in ONLY_DOWN:
         raise fail(
             "option",
@@ -57,7 +57,7 @@ def run(args: argparse.Namespace) -> int:
     if args.show == "findings" or (form == "html" and not args.estate):
         found = _findings(args, session, estate)
     actuals = None if args.estate else asked_actuals(args, session, estate, flows, args.show in USAGE_SHOWS)
-    if args.show in ("passes", "calls", "cost") or (form == "html" and not args.estate):
+    if _needs_figures(args, form):
         # What a run costs is known from the flow itself; a month needs those that call it.
         result = _estimate_for_map(args, session, Estate(flows=tuple(flows)))
     if args.estate:
@@ -112,13 +112,26 @@ def _map_request(args: argparse.Namespace) -> MapRequest:
     )
 
 
-def _check_options(args: argparse.Namespace) -> None:
+# Options that say nothing without another one.
+_HANG_ON = {"--stores": "--estate", "--by": "--estate", "--before": "--around", "--after": "--around"}
+
+
+def _check_options(args: argparse.Namespace, form: str) -> None:
     """Refuses options that the map asked for cannot follow, rather than to leave them unheard."""
-    if args.stores and not args.estate:
-        raise fail("option", "expected --estate beside --stores, found none")
-    if not args.estate:
-        return
-    _refuse_parts(args)
+    for option, other in _HANG_ON.items():
+        if option in args.given and other not in args.given:
+            raise fail("option", f"expected {other} beside {option}, found none")
+    if "--scale" in args.given and form in formats_of("map") and form != "png":
+        raise fail("option", f"expected no --scale beside {form}, found both", "it says how many pixels a PNG has")
+    if "--month" in args.given and not _needs_figures(args, form):
+        hint = "a page of a flow (-o FILE.html) and --show passes, calls or cost have figures"
+        raise fail("option", "expected a map with figures beside --month, found none", hint)
+    if args.estate:
+        _refuse_parts(args)
+
+
+def _needs_figures(args: argparse.Namespace, form: str) -> bool:
+    return args.show in ("passes", "calls", "cost") or (form == "html" and not args.estate)
 
 
 def _refuse_parts(args: Namespace) -> None:
@@ -126,7 +139,7 @@ def _refuse_parts(args: Namespace) -> None:
     unheard += ["--depth"] if args.depth is not None else []
     unheard += ["--detail"] if args.detail != "settings" else []
     unheard += [f"--show {args.show}"] if args.show in ("passes", "calls", *USAGE_SHOWS) else []
-    unheard += ["--usage"] if args.usage or args.mapping else []
+    unheard += [option for option in ("--usage", "--mapping", "--from", "--to") if option in args.given]
     if unheard:
         hint = "parts and details are of one flow; --estate takes --by, --stores, --direction, --show cost and --show findings"
         raise fail("option", f"expected no {unheard[0]} beside --estate, found it", hint)

@@ -12,17 +12,24 @@ from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.piped_log import piped_logs
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result
+from zeitbuch.cli.shared.together import OUTPUT, refuse_idle_options
 from zeitbuch.core.actuals.reconcile import Asked
 from zeitbuch.core.model.sheet import Sheet, top_of
 from zeitbuch.core.report.presentations import TableResult, UsageChart
 from zeitbuch.core.report.reconcile_tables import explanations_sheet, gaps_sheet
 from zeitbuch.writers.outputs.rows import formats_of
 
+_DRAWN = ("--mapping", "--from", "--to", "--max-gap", "--source", "--month", *OUTPUT)
+
 
 def run(args: argparse.Namespace) -> int:
     """Estimate against logs, and whether a gate lets the difference pass."""
     form = chosen_format(args, "table", "chart")
     drawn = form in formats_of("chart")
+    if drawn:
+        refuse_idle_options(args, "a picture", _DRAWN)
+    elif args.explanations:
+        refuse_idle_options(args, "--explanations", ("--top", *_DRAWN))
     asked = Asked("day" if drawn else args.by, day_of(args.first, "--from"), day_of(args.last, "--to"))
     session = open_session(args)
     basis = basis_of(args, session)

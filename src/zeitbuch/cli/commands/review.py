@@ -15,14 +15,29 @@ from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import account_name, basis_of, finish_session, open_session, say, this_moment
 from zeitbuch.cli.shared.stream import show_result, write_output, write_private
+from zeitbuch.cli.shared.together import OUTPUT, refuse_idle_options
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import TableResult
 from zeitbuch.core.report.review_states import open_flows, review_sheet
 
+_HEEDED = {
+    "sign": ("--by", "--role", "--verdict", "--note", "--key", "--until", "--source"),
+    "request": ("--by", "--role", "--note"),
+    "withdraw": ("--by", "--role", "--note"),
+    "status": ("--source", *OUTPUT),
+    "verify": ("--source", *OUTPUT),
+    "packet": ("--source", "--originals", "--placeholders", "--month", "--output"),
+}
+_OF_ALL = ("status", "verify", "packet")
+
 
 def run(args: argparse.Namespace) -> int:
     """A signature, or what became of all of them."""
+    refuse_idle_options(args, args.act, _HEEDED[args.act])
+    if args.flow and args.act in _OF_ALL:
+        message = f"expected no FLOW beside {args.act}, found '{args.flow}'"
+        raise fail("option", message, f"{args.act} is of all flows of the sources; --source names others")
     session = open_session(args)
     if args.act in ("sign", "request", "withdraw"):
         request = _request(args)

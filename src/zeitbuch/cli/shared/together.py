@@ -3,15 +3,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from argparse import Namespace
+from collections.abc import Collection
 
 from zeitbuch.core.model.problems import fail
 
+OUTPUT = ("--format", "--output")
+# How inputs are read, what things cost and what is told on stderr may be said beside whatever is asked for.
+_ALWAYS = frozenset({
+    "--assumptions", "--book", "--dialect", "--limit", "--measured", "--no-cache", "--quiet", "--rates", "--verbose", "--workers",
+})  # fmt: skip
 
-def refuse_idle_options(beside: str, given: Mapping[str, bool], heeded: Collection[str]) -> None:
-    """Raises ZeitbuchError for an option that is ``given`` and not ``heeded`` beside another one."""
-    for option, is_given in given.items():
-        if is_given and option not in heeded:
+
+def refuse_idle_options(args: Namespace, beside: str, heeded: Collection[str] = ()) -> None:
+    """Raises ZeitbuchError for an option that was given and is not ``heeded`` beside another one, or beside what it is named as."""
+    own = beside.partition(" ")[0]
+    for option in args.given:
+        if option not in heeded and option not in _ALWAYS and option != own:
             raise fail(
                 "option",
                 f"expected no {option} beside {beside}, found both",
