@@ -334,7 +334,13 @@ def test_likely_kinds_by_values(values: dict[str, list[Any]], kind: str) -> None
 
 
 def test_words_of_states() -> None:
-    assert [state_of_word(word) for word in ("Active", "pausiert", "off", "brouillon")] == ["on", "", "off", "draft"]
+    assert [state_of_word(word) for word in ("Active", "pausiert", "segelt", "off", "brouillon")] == [
+        "on",
+        "off",
+        "",
+        "off",
+        "draft",
+    ]
     assert says_state("draft") and not says_state("on")
 
 

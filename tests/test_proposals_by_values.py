@@ -87,7 +87,7 @@ def without_words(at: int) -> dict[str, Any]:
         for place, (kind, settings) in enumerate(given)
     ]
     wires = ["10 > 20", "20 > 30", "30:godkendt > 40", "30:afvist > 50", "40 > 50"]
-    state = "kladde" if at % 3 == 1 else "drift"
+    state = "hvile" if at % 3 == 1 else "drift"
     start = {"ur": f"{at} 7 * * *", "til": 10}
     return {
         "skema": {
@@ -441,7 +441,7 @@ def test_values_tell_without_words() -> None:
     assert answered is not None
     step, flow = answered.dialect.step, answered.dialect.flow
     assert (step.enabled, step.switches) == ("st", {"gang": True, "sov": False})
-    assert (flow.state, flow.states) == ("tilstand", {"drift": "on", "kladde": "off"})
+    assert (flow.state, flow.states) == ("tilstand", {"drift": "on", "hvile": "off"})
 
 
 @pytest.mark.parametrize("listed", [False, True])

@@ -238,7 +238,7 @@ def columns(**values: list[Any]) -> dict[tuple[str, ...], fields.Column]:
         ({"every": [15], "unit": ["minutes", "hours"]}, {"every": ("every",), "unit": ("unit",), "units": None}),
         (
             {"alle": [2], "einheit": ["Stunden"]},
-            {"every": ("alle",), "unit": ("einheit",), "units": {"Stunden": "hours"}},
+            {"every": ("alle",), "unit": ("einheit",), "units": None},
         ),
         ({"minutes": [15]}, {"every": ("minutes",), "every_unit": "minutes"}),
         ({"rest": ["15 min"], "till": ["PT1H"]}, {"every": ("rest",)}),

@@ -49,11 +49,6 @@ DURATION = Form(
     clock_texts.EXPECTED,
     numbers=(Annotated[float, Meta(ge=0, le=_HUGE)],),
 )
-PROMPTS = Form(
-    lambda value: type(value) is str or (type(value) is list and all(type(item) is str for item in value)),
-    "a text or a list of texts",
-    frozenset({str}),
-)
 CONDITION = Form(lambda _: True, "a condition", frozenset({str, int, float, bool, list, dict}))
 ITEMS = Form(lambda value: is_words(value), "a list, its name or an expression")
 OBJECT = Form(lambda value: type(value) is dict, "an object of settings", frozenset({dict}))

@@ -106,6 +106,14 @@ def claim_keys(claims: Claims, keys: tuple[str, ...]) -> None:
     here[keys[-1]] = True
 
 
+_TEXT = "\x00"  # among claims: a text that stands here, not what an object or list holds; no key of an export is so
+
+
+def claim_texts(claims: Claims, keys: tuple[str, ...]) -> None:
+    """Note that a text behind these keys is understood; objects and lists that stand there are claimed by other paths, or not at all."""
+    claim_keys(claims, (*keys, _TEXT))
+
+
 def copy_claims(claims: Claims) -> Claims:
     """A copy that further claims may be added to."""
     return {key: value if value is True else copy_claims(value) for key, value in claims.items()}
@@ -128,7 +136,7 @@ def unclaimed_part(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
                     rest[key] = inner
         elif type(value) is list:
             _unclaimed_items(held, value, rest, key)
-        elif value is not None:
+        elif value is not None and _TEXT not in held:
             rest[key] = value
     return rest
 
@@ -146,7 +154,7 @@ _CLAIMED = object()
 
 
 def _unclaimed_item(item: Any, held: Any) -> Any:
-    if held is True or item is None:
+    if held is True or item is None or (type(item) is str and held is not None and _TEXT in held):
         return _CLAIMED
     if held is None or type(item) is not dict:
         return item

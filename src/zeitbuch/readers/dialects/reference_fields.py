@@ -47,8 +47,8 @@ FIELDS = (
     Key("unit", "Where the unit of the interval stands.", 'unit = "given.of_what"'),
     Key(
         "units",
-        "What the builder's words for units mean. Without it the usual English words are known.",
-        'units = { Stunden = "hours" }',
+        "What the builder's words for units mean. Without it the usual words of ten languages are known.",
+        'units = { Std = "hours" }',
     ),
     Key(
         "days",

@@ -18,7 +18,6 @@ from zeitbuch.readers.input.limits import count_values
 from .field_checks import (
     FORMS,
     OBJECT,
-    PROMPTS,
     WORDS,
     Field,
     Form,
@@ -41,6 +40,7 @@ from .paths import (
     unclaimed_part,
 )
 from .placeholders import Placeholders
+from .prompt_paths import PromptPaths
 from .record_forms import RecordForms
 from .rules import Dialect, Fields, KindRule
 from .schedules import UNITS as _UNIT
@@ -117,10 +117,9 @@ class Plan:
         if cases is not None:
             claim_paths(self.claims, cases.at)
         prompts = (rule.prompts or common.prompts) if self.uses_model else []
-        self.prompts = [(prompt_rule.role, make_getter(prompt_rule.path)) for prompt_rule in prompts]
-        for prompt_rule in prompts:
-            claim_paths(self.claims, prompt_rule.path)
-            self.fields.append(make_field(prompt_rule.path, PROMPTS))
+        self.prompts = PromptPaths(prompts)
+        self.prompts.claim(self.claims)
+        self.fields += self.prompts.fields()
         # What the settings hold beyond the claimed keys are the step's inputs, hence understood.
         self._split_claims(settings)
         if settings and settings != ".":
@@ -359,14 +358,9 @@ def model_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[
 
 def _read_prompts(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[str, str]) -> list[Prompt]:
     prompts: list[Prompt] = []
-    for role, path in plan.prompts:
-        found = path(raw)
-        for words in found if type(found) is list else [found]:
-            if type(words) is str and words:
-                refs = tuple(
-                    ref for ref in places.in_text(words, names) if ref.variable is None or "\x00" not in ref.variable
-                )
-                prompts.append(Prompt(text=words, role=role, refs=refs))
+    for role, words in plan.prompts.texts_of(raw):
+        refs = tuple(ref for ref in places.in_text(words, names) if ref.variable is None or "\x00" not in ref.variable)
+        prompts.append(Prompt(text=words, role=role, refs=refs))
     return prompts
 
 

@@ -14,7 +14,7 @@ from .evidence import Evidence
 from .fields import Column, Delimiters
 from .identity import is_id_word
 from .kinds import Verdict
-from .state_words import state_of_word
+from .state_words import says_state, state_of_word
 from .survey import Path, dotted_path, json_path, values_at
 
 _LEAST_FLOWS = 2  # more flows than this show what differs from one to the next
@@ -136,9 +136,13 @@ def claim_switch(e: Evidence, given: dict[str, Any], columns: dict[Path, Column]
     if not field:
         return
     column = columns[given[field]]
-    off = sum(value is (field == "disabled") for value in column.values) / max(1, len(column.values))
+    spelled = [value for value in column.values if type(value) is str]
+    states = [state_of_word(value) for value in spelled]
+    off = (sum(value is (field == "disabled") for value in column.values) + states.count("off")) / max(
+        1, len(column.values)
+    )
     evidence = {
-        "word": e.switch_by_word,
+        "word": e.switch_by_word or ({*states} == {"on", "off"} and all(map(says_state, spelled))),
         "everywhere": column.steps / max(1, total),
         "several": len(e.operations_by_path.get(given[field], ())) > 2,
         "some off": 0 < off < 0.5,

@@ -108,7 +108,11 @@ def _joins_of_records(
     if directed is None:
         return None
     first, second = directed
-    rest = {path: [value for _, value in listed] for path, listed in columns.items() if path not in directed}
+    rest = {
+        path: [value for _, value in listed]
+        for path, listed in columns.items()
+        if path not in directed and not _numbers_links(listed, count)
+    }
     outlet, label, condition = _about_columns(rest, count)
     pairs = [
         Join(
@@ -141,6 +145,18 @@ def _directed_ends(
         - path_has_word(second, FROM_WORDS)
     )
     return (second, first) if votes < 0 else (first, second)
+
+
+_MOST_OUTLETS = 4  # of a flow of which each link has another
+
+
+def _numbers_links(listed: list[tuple[int, str]], count: int) -> bool:
+    """Whether a column says another thing of every link of a flow, so that it names the links: what steps give on comes again."""
+    by_document: dict[int, list[str]] = {}
+    for document, value in listed:
+        by_document.setdefault(document, []).append(value)
+    alike = all(len(set(values)) == len(values) for values in by_document.values())
+    return alike and len(listed) == count and any(len(values) > _MOST_OUTLETS for values in by_document.values())
 
 
 def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[Path, Path, Path]:

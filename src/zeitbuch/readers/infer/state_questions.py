@@ -33,11 +33,13 @@ def about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Cla
     if not claim.is_asked and set(words) <= states.keys() and not set(words) <= {"0", "1"}:
         return []
     answers = [Answer("no", "it says something else", lambda d: _with_state(d, "", {}))]
+    known = {word: states.get(word) or state_of_word(word) for word in words}
     if len(words) <= 2:
-        for number, on in enumerate(
-            sorted(words, key=lambda word: (states.get(word) or state_of_word(word)) != "on"), 1
-        ):
-            said: dict[str, Any] = {word: "on" if word == on else "off" for word in words}
+        maybe = [word for word in words if known[word] in ("on", "")] or words
+        for number, on in enumerate(sorted(maybe, key=lambda word: known[word] != "on"), 1):
+            said: dict[str, Any] = {
+                word: "on" if word == on else known[word] if known[word] == "draft" else "off" for word in words
+            }
             shown = ", ".join(f"'{word}' is {state}" for word, state in said.items())
             answers.insert(
                 number - 1,

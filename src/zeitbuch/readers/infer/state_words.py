@@ -1,20 +1,26 @@
-"""Words for on, off and draft in eight languages."""
+"""Words for on, off and draft in ten languages."""
 
 from __future__ import annotations
 
-_ON = frozenset(
-    "on yes true active enabled live running published ja oui si aktiv actif activo attivo ativo actief deployed started an ein marche pa ligado encendido acceso aan 1".split()
+# English, German, French, Spanish, Portuguese, Italian, Dutch, Swedish, Norwegian and Danish, as their dictionaries have them.
+_CLEARLY_ON = frozenset(
+    "active enabled live published deployed aktiv aktiviert aktiverad aktivert aktiveret veröffentlicht actif active activé activée publié publiée "
+    "activo activa activado activada habilitado habilitada publicado publicada ativo ativa ativado ativada attivo attiva attivato pubblicato abilitato "
+    "actief ingeschakeld gepubliceerd publicerad publisert udgivet ligado encendido".split()
 )
-_OFF = frozenset(
-    "off no false inactive disabled paused stopped archived nein non aus inaktiv inactif inactivo inattivo inativo inactief retired suspended asleep "
-    "muted halted arret av uit nei nee desligado apagado spento 0".split()
+_ON = _CLEARLY_ON | frozenset("on yes true running ja oui si started an ein marche pa aan acceso 1".split())
+_CLEARLY_OFF = frozenset(
+    "inactive disabled paused archived inaktiv deaktiviert pausiert archiviert inaktiverad avaktiverad pausad arkiverad deaktivert arkivert deaktiveret "
+    "inactif inactive désactivé désactivée archivé inactivo inactiva desactivado desactivada deshabilitado deshabilitada pausado archivado inativo inativa "
+    "desativado desativada desabilitado arquivado inattivo inattiva disattivato disabilitato sospeso archiviato inactief uitgeschakeld gepauzeerd "
+    "gearchiveerd desligado apagado".split()
 )
-_DRAFT = frozenset("draft entwurf brouillon borrador utkast concept bozza rascunho test".split())
-
-_CLEAR = frozenset(
-    "active inactive enabled disabled live published deployed draft paused archived aktiv inaktiv actif inactif activo inactivo attivo inattivo ativo "
-    "inativo actief inactief ligado desligado encendido apagado entwurf brouillon borrador utkast bozza rascunho".split()
+_OFF = _CLEARLY_OFF | frozenset(
+    "off no false stopped nein non aus retired suspended asleep muted halted arret av uit nei nee spento 0".split()
 )
+_CLEARLY_DRAFT = frozenset("draft entwurf brouillon borrador utkast bozza rascunho kladd kladde".split())
+_DRAFT = _CLEARLY_DRAFT | frozenset("concept test".split())
+_CLEAR = _CLEARLY_ON | _CLEARLY_OFF | _CLEARLY_DRAFT
 
 
 def state_of_word(word: str) -> str:

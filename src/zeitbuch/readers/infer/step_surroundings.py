@@ -22,7 +22,8 @@ _NOTE_WORDS = frozenset(
 _LIMIT_WORDS = "timeout timeouts limit deadline zeitlimit tidsgrense expires expiry"
 _CLEAR_LIMITS = frozenset("timeout timeouts deadline within zeitlimit tidsgrense".split())
 _RETRY_WORDS = frozenset(
-    "retries retry again attempts tries wiederholungen versuche tentatives essais intentos forsok pogingen tentativi tentativas".split()
+    "retries retry again attempts tries wiederholungen versuche tentatives essais intentos forsok pogingen tentativi tentativas "
+    "reintentos reintento reintentar retentativas reessais ritentativi wiederholung erneut herhalingen opnieuw nyeforsok omforsok".split()
 )
 _STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
     ("enabled", "enabled active on aktiv actif activo actief attivo ativo", lambda v: type(v) is bool),
@@ -204,7 +205,16 @@ def _pause_of_retries(columns: dict[Path, Column], result: dict[str, Any]) -> No
         for pair in columns
         if len(pair) == len(result["retries"]) and pair[:-1] == result["retries"][:-1] and len(pair) > 1
     ]
-    pause = [pair for pair in near if key_in(pair, frozenset("pause backoff wait delay interval pausa pausen".split()))]
+    pause = [
+        pair
+        for pair in near
+        if key_in(
+            pair,
+            frozenset(
+                "pause backoff wait delay interval pausa pausen espera attente wartezeit ventetid wachttijd attesa".split()
+            ),
+        )
+    ]
     times = [pair for pair in near if _says_unit(pair) and all(map(is_time, columns[pair].values))]
     if pause or len(times) == 1:
         result["retry_wait"] = (pause or times)[0]

@@ -13,17 +13,21 @@ from zeitbuch.core.model.records import Schedule
 _CRON = re.compile(r"^\s*(?:\S+\s+){4,5}\S+\s*$")
 _CLOCK = re.compile(r"^[\d*/,\-LW#?A-Za-z\s]+$")
 _HOURS = re.compile(r"(?:(\d{1,5})[.:])?(\d{1,5}):([0-5]?\d):([0-5]?\d(?:[.,]\d{1,9})?)")
-_AMOUNTS = re.compile(r"(?:\d{1,15}(?:[.,]\d{1,9})?\s*[a-z]{1,12}\.?(?:\s*,\s*|\s+and\s+|\s*))+")
-_AMOUNT = re.compile(r"(\d{1,15}(?:[.,]\d{1,9})?)\s*([a-z]{1,12})")
+_AMOUNTS = re.compile(
+    r"(?:\d{1,15}(?:[.,]\d{1,9})?\s*[^\W\d_]{1,15}\.?(?:\s*,\s*|\s+(?:and|und|et|y|e|en|och|og)\s+|\s*))+"
+)
+_AMOUNT = re.compile(r"(\d{1,15}(?:[.,]\d{1,9})?)\s*([^\W\d_]{1,15})")
+# Units of time in English, German, French, Spanish, Portuguese, Italian, Dutch, Swedish, Norwegian and Danish; no word that means
+# something else beside a number ("3 times", "time" of an hour).
 _SPELLED = {
-    0.001: ("ms", "msec", "msecs", "millis", "millisecond", "milliseconds"),
-    1.0: ("s", "sec", "secs", "second", "seconds"),
-    60.0: ("m", "min", "mins", "minute", "minutes"),
-    3600.0: ("h", "hr", "hrs", "hour", "hours"),
-    86400.0: ("d", "day", "days"),
-    604800.0: ("w", "wk", "wks", "week", "weeks"),
+    0.001: "ms msec msecs millis millisecond milliseconds millisekunden millisekunder millisecondes milisegundos millisecondi milliseconden",
+    1.0: "s sec secs second seconds sekunde sekunden seconde secondes segundo segundos secondo secondi seconden sekund sekunder",
+    60.0: "m min mins minute minutes minuten minuto minutos minuti minuut minut minuter minutt minutter",
+    3600.0: "h hr hrs hour hours stunde stunden heure heures hora horas ora ore uur uren timme timmar timer",
+    86400.0: "d day days tag tage tagen jour jours día días dia dias giorno giorni dag dagen dagar dager dage døgn",
+    604800.0: "w wk wks week weeks woche wochen semaine semaines semana semanas settimana settimane weken vecka veckor uke uker uge uger",
 }
-UNIT_SECONDS = {word: seconds for seconds, words in _SPELLED.items() for word in words}
+UNIT_SECONDS = {word: seconds for seconds, words in _SPELLED.items() for word in words.split()}
 EXPECTED = 'a duration such as 90, "90 s", "1 h 30 min", "01:30:00" or "PT1H30M"'
 
 
