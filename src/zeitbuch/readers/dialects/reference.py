@@ -165,7 +165,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
     )),
     TableOfKeys("Fields", "[[kind]], [step]", "Fields that only some kinds of step or trigger have: paths within one of them.", FIELDS),
     TableOfKeys("PromptRule", "prompts = [{ ... }]", "One instruction text.", (
-        Key("path", "Where it is; behind lists (*) it is several. Of a message in parts the texts are one prompt. Where messages are texts or parts, name both paths.", 'path = "given.orders"'),
+        Key("path", "Where it is; behind lists (*) several. The texts of a message in parts are one prompt.", 'path = "given.orders"'),
         Key("role", "Who is taken to say it.", 'role = "system"'),
     )),
     TableOfKeys("CasesRule", "cases = { ... }", "The cases of a decision.", (
