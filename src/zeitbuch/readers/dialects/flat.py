@@ -113,9 +113,10 @@ class Flat:
         _name_steps(found, steps, names)
         starts = self.triggers.read_triggers(raw, draft)
         _read_steps(draft, found, steps)
+        met = self.links.met_by([item for _, item, _ in found])
         for trigger_id, target in starts:
-            if target:
-                draft.links.append(Link(source=trigger_id, target=names.get(target, target)))
+            started = [names[target]] if target in names else met.get(target, [target] if target else [])
+            draft.links += [Link(source=trigger_id, target=step_id) for step_id in started]
         self.links.read_links(raw, draft, [(part, item) for part, item, _ in found])
         if self.order is not None:
             draft.links += self.order.links_of(

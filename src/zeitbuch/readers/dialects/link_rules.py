@@ -46,7 +46,8 @@ class PointerRule(Rule, frozen=True):
     outlet to these, or objects of which ``target`` is the name and ``via`` the outlet.
 
     ``outlet`` is the outlet of pointers that name none; ``label`` and ``condition`` are paths within an object.
-    ``role`` overrules what the outlet means; with ``reversed`` the pointer leads from the named step to this one.
+    ``role`` overrules what the outlet means; with ``reversed`` the pointer leads from the named step to this one. With ``meets`` it names
+    no step, but what steps have at that path: a topic that one gives out and others listen to leads from the one to the others.
     """
 
     at: DottedPath
@@ -55,6 +56,7 @@ class PointerRule(Rule, frozen=True):
     outlet: str = ""
     label: Paths = ""
     condition: Paths = ""
+    meets: Paths = ""
     role: WayRole | None = None
     reversed: bool = False
 

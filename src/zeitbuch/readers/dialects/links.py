@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from fnmatch import translate
 from typing import Any, NamedTuple
 
@@ -16,7 +16,7 @@ from .bodies import HOLDERS, put_bodies
 from .draft import Case, Draft
 from .link_lists import Adjacency, LinkList, Target, record_of
 from .link_rules import OutletRule, PointerRule, WayRole
-from .paths import Claims, Getter, as_text, claim_paths, make_getter, unclaimed_part
+from .paths import Claims, Getter, as_text, claim_paths, make_getter, make_getters, unclaimed_part
 from .rules import Dialect
 from .steps import StepReader
 
@@ -37,6 +37,7 @@ class Pointer:
         self.rule = rule
         self.at = make_getter(rule.at)
         self.target: Getter | None = make_getter(rule.target) if rule.target else None
+        self.meets = make_getters(rule.meets)
         self.via, self.label, self.condition = (
             make_getter(rule.via),
             make_getter(rule.label),
@@ -109,7 +110,9 @@ class Links:
             and all(not table.rule.reversed and table.rule.role is None for table in self.adjacencies)
             and self.next is None
             and all(
-                pointer.target is None and not pointer.rule.reversed and pointer.rule.role is None
+                pointer.target is None
+                and not (pointer.rule.reversed or pointer.rule.meets)
+                and pointer.rule.role is None
                 for pointer in self.pointers
             )
         )
@@ -158,11 +161,34 @@ class Links:
     def _read_pointers_of_steps(
         self, draft: Draft, found: list[tuple[str, dict[str, Any]]], kinds: Mapping[str, str], either: dict[str, str]
     ) -> None:
+        items = [item for _, item in found]
+        met_of = {id(rule): self.met_by(items, (rule,)) for rule in self.pointers}
         for pointer, item in found:
             source = self.steps.identity_of(item)[0]
             for rule in self.pointers:
+                met = met_of[id(rule)]
                 for arrow in rule.arrows_of(item, draft.lost):
-                    self._read_pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
+                    if not rule.meets:
+                        self._read_pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
+                    elif arrow.target not in met:  # nobody in this flow listens to it
+                        draft.lost.append({rule.rule.at: arrow.target})
+                    for target in met.get(arrow.target, ()) if rule.meets else ():
+                        self._read_pointed(
+                            source, rule.rule, arrow._replace(target=target), pointer, draft, kinds, either
+                        )
+
+    def met_by(
+        self, items: Iterable[dict[str, Any]], pointers: Iterable[Pointer] | None = None
+    ) -> dict[str, list[str]]:
+        """The ids of the steps that each topic leads to, where pointers (all without any) name topics."""
+        met: dict[str, list[str]] = {}
+        ways = [get for rule in (self.pointers if pointers is None else pointers) for get in rule.meets]
+        for item in items if ways else ():
+            for get in ways:
+                for _, topic in pointer_targets(get(item), None):
+                    listening = met.setdefault(topic, [])
+                    listening += [key for key in (self.steps.identity_of(item)[0],) if key not in listening]
+        return met
 
     def _read_records(
         self, listed: LinkList, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]

@@ -199,6 +199,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("outlet", "The outlet of pointers that name none.", 'outlet = "broken"'),
         Key("label", "Where in an object the label is.", 'label = "title"'),
         Key("condition", "Where in an object the condition is.", 'condition = "test"'),
+        Key("meets", "Where in steps stands what it names, if that is no step but a topic which one gives out and others listen to.", 'meets = "listens"'),
         Key("role", "What all of these links are.", 'role = "error"'),
         Key("reversed", "The named step comes before this one.", "reversed = true"),
     )),

@@ -99,7 +99,9 @@ class StepReader:
                 make_field(y, FORMS["y"], partner=make_getter(x)),
             ]
         claim_paths(claims, [rule.next, *rule.noise] if isinstance(rule.next, str) else [*rule.next, *rule.noise])
-        claim_paths(claims, [pointer.at for pointer in dialect.pointer])
+        for pointer in dialect.pointer:
+            claim_paths(claims, pointer.at)
+            claim_paths(claims, pointer.meets)
         if dialect.predecessors is not None and not starts:
             claim_paths(claims, dialect.predecessors.at)
         claim_paths(claims, self.own_paths)

@@ -222,6 +222,10 @@ def _link_rows(watch: _Watch) -> Iterator[RuleTrial]:
         yield RuleTrial(
             "pointer.at", pointer.rule.at, hits, len(steps), near_key(pointer.rule.at, steps) if not hits else ""
         )
+        listened = pointer.rule.meets if isinstance(pointer.rule.meets, list) else [pointer.rule.meets]
+        for path, get in zip(filter(None, listened), pointer.meets, strict=True):
+            met = sum(get(raw) is not None for raw in steps)
+            yield RuleTrial("pointer.meets", path, met, len(steps), near_key(path, steps) if not met else "")
 
 
 def _place_rows(dialect: Dialect, watch: _Watch) -> Iterator[RuleTrial]:

@@ -60,6 +60,8 @@ def claim_links(e: Evidence) -> None:
     }[joins.way]
     if joins.way == "order" and e.holds_steps:
         words = "steps stand inside steps; those of one list run in the order in which they stand"
+    elif e.topics is not None:
+        words = f"topics: what steps give out at '{dotted_path(e.topics.gives)}' others take at '{dotted_path(e.topics.takes)}', {e.topics.ways} ways. Check this"
     told = words.format(
         s=dotted_path(joins.source), t=dotted_path(joins.target), a=json_path(joins.at), p=dotted_path(joins.at)
     )

@@ -23,6 +23,7 @@ from .own_conditions import OwnCondition, is_condition_word
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
+from .topics import find_topics
 from .value_kinds import holds_address, holds_mail, kind_told
 
 _SETTINGS = 0.4  # of the steps must have the object of their settings
@@ -50,6 +51,7 @@ class Evidence:
             any(made[self.step_operation(sight.raw)].trigger for sight in sample.steps) for sample in found.samples
         )
         self.starts: Starts | None = find_starts(found, self.identity, self.joins, have)
+        self.topics = find_topics(found, self.joins, self.starts)
         if self.starts is not None and len({number for number, _ in self.starts.records}) >= 0.9 * len(found.samples):
             made = judge_operations(found, self.identity, self.joins, apart=True)
         self.contexts = seen = operation_contexts(found, self.identity, self.joins)

@@ -30,7 +30,7 @@ R = TypeVar("R")
 
 def link_tables(e: Evidence, branching: Branching, helpers: Callable[[], list[PointerRule]]) -> dict[str, Any]:
     """The tables for links, by their keys in a dialect; ``helpers`` finds pointers to the helpers of agents."""
-    joins, steps_at = e.joins, e.found.steps_at
+    joins = e.joins
     made: dict[str, Any] = {"holds": hold_rules(branching)}
     if joins.way == "records":
         made["link"] = _one_or_all([_link_rule(each) for each in (joins, *joins.also)])
@@ -45,10 +45,18 @@ def link_tables(e: Evidence, branching: Branching, helpers: Callable[[], list[Po
         made["pointer"] = [*made.get("pointer", []), *helpers()]
     elif made["holds"]:
         made["tree"] = TreeRule()
+    elif e.topics is not None:
+        made["pointer"] = [PointerRule(at=dotted_path(e.topics.gives), meets=dotted_path(e.topics.takes))]
     else:
-        stars = [place for place, part in enumerate(steps_at[:-1]) if part == STAR]
-        made["order"] = OrderRule(groups=json_path(steps_at[: stars[-1] + 1]) if stars else None)
+        made["order"] = order_rule(e)
     return made
+
+
+def order_rule(e: Evidence) -> OrderRule:
+    """Steps run in the order in which they stand, list by list."""
+    steps_at = e.found.steps_at
+    stars = [place for place, part in enumerate(steps_at[:-1]) if part == STAR]
+    return OrderRule(groups=json_path(steps_at[: stars[-1] + 1]) if stars else None)
 
 
 def _predecessor_tables(rule: PredecessorRule) -> dict[str, Any]:

@@ -23,6 +23,7 @@ from .fields import Column, find_columns
 from .question_records import Answer, Change, Question, keep_same, no_other
 from .state_questions import about_condition, about_state, about_switch
 from .time_questions import UnitQuestion, unit_questions
+from .topic_questions import about_topics
 from .value_kinds import kinds_by_values, shown_values
 from .vocabulary import effect_of, guess_kinds, modality_of
 
@@ -79,6 +80,8 @@ def _about_links(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
     if joins.way == "order":
         if e.holds_steps:
             return []
+        if e.topics is not None:
+            return [about_topics(e, e.topics)]
         answers = (
             Answer("order", "yes, one after the other", keep_same),
             Answer(

@@ -37,7 +37,7 @@ def trigger_rule(e: Evidence) -> TriggerRule | None:
         name=dotted_path(starts.name),
         operation=dotted_path(starts.operation),
         settings=".",
-        starts=dotted_path(starts.starts),
+        starts=dotted_path(starts.starts or (e.topics.starts if e.topics is not None else ())),
     )
 
 
