@@ -16,6 +16,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("signature", "How its files are told from others.", 'signature = { all = ["$.harbour"] }'),
         Key("text", "Texts that hold definitions.", 'text = [{ at = "$.body" }]'),
         Key("split", "Texts into which several things are written.", 'split = [{ at = "$.ropes[*]", pattern = "{from} -> {to}" }]'),
+        Key("rows", "Rows of values beside the names of their columns.", 'rows = [{ at = "$.tasks", columns = "head", rows = "body" }]'),
         Key("divide", "Lists of records of several sorts.", 'divide = [{ at = "$.parts", by = "sort" }]'),
         Key("unwrap", "Records with a single key that says what they are.", 'unwrap = [{ at = "$.tasks[*]" }]'),
         Key("pairs", "Lists of names and values.", 'pairs = [{ at = "$.tasks[*].given" }]'),
@@ -52,6 +53,11 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("pattern", "Names in braces with what stands between them; what may be missing stands in brackets, and `[[` is one that is meant. Of a list of "
             "patterns the first that fits counts.", 'pattern = "{from}[:{way}] -> {to}"'),
         Key("each", "What divides several of them in one text, which then becomes a list.", 'each = ";"'),
+    )),
+    TableOfKeys("RowsRule", "[[rows]]", "Tables with the names of their columns apart from their rows. Each row becomes an object; what has no column stands under `@rest`.", (
+        Key("at", "The tables, from the document.", 'at = "$.tasks"'),
+        Key("columns", "Where in a table the names are.", 'columns = "head"'),
+        Key("rows", "Where in a table the rows are; without it a table is a list of lists, of which the first has the names.", 'rows = "body"'),
     )),
     TableOfKeys("DivideRule", "[[divide]]", "Lists of records of several sorts. Each becomes an object with a list for every sort; what says none stands under `@rest`.", (
         Key("at", "The lists, from the document.", 'at = "$.parts"'),

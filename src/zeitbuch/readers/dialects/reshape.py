@@ -13,13 +13,14 @@ from zeitbuch.readers.input.limits import Limits, count_values
 
 from .places import Places
 from .reshape_records import Catalogue, Gather, Group
+from .reshape_tables import Rows
 from .reshape_values import Divide, Merge, Pairs, Splits, Texts, Unwrap
 from .rules import Dialect
 from .shaping import Change, Work
 
 # The tables of a dialect that bring documents into shape, in the order in which they are carried out.
 _TABLES: dict[str, Any] = {
-    "text": Texts, "divide": Divide, "unwrap": Unwrap, "split": Splits, "pairs": Pairs, "merge": Merge, "catalogue": Catalogue, "group": Group, "gather": Gather,
+    "text": Texts, "rows": Rows, "divide": Divide, "unwrap": Unwrap, "split": Splits, "pairs": Pairs, "merge": Merge, "catalogue": Catalogue, "group": Group, "gather": Gather,
 }  # fmt: skip
 
 

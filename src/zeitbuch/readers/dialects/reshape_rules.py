@@ -39,6 +39,16 @@ class SplitRule(Rule, frozen=True):
     each: str = ""
 
 
+class RowsRule(Rule, frozen=True):
+    """Tables (``at``, JSONPath from the document) with the names of their columns in one list and the values of each row in another: ``columns``
+    and ``rows`` are dotted paths to these within an object, and each row becomes an object, where the rows stand. Without ``rows`` a table is
+    a list of lists of which the first has the names."""
+
+    at: QueryText
+    columns: DottedPath = ""
+    rows: DottedPath = ""
+
+
 class DivideRule(Rule, frozen=True):
     """Lists of records of several sorts (``at``, JSONPath from the document): each becomes an object with a list for every sort, which
     the dotted path ``by`` within a record says."""

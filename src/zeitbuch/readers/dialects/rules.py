@@ -39,6 +39,7 @@ from .reshape_rules import (
     PairsRule,
     Paths,
     QueryText,
+    RowsRule,
     Rule,
     SplitRule,
     TextRule,
@@ -293,6 +294,7 @@ class Dialect(Rule, frozen=True):
     title: str = ""
     own_operations: list[str] = []
     text: list[TextRule] = []
+    rows: list[RowsRule] = []
     divide: list[DivideRule] = []
     unwrap: list[UnwrapRule] = []
     split: list[SplitRule] = []

@@ -140,9 +140,8 @@ def claim_switch(e: Evidence, given: dict[str, Any], columns: dict[Path, Column]
     column = columns[given[field]]
     spelled = [value for value in column.values if type(value) is str]
     states = [state_of_word(value) for value in spelled]
-    off = (sum(value is (field == "disabled") for value in column.values) + states.count("off")) / max(
-        1, len(column.values)
-    )
+    flags = sum(value == (field == "disabled") for value in column.values if type(value) in (bool, int))
+    off = (flags + states.count("off")) / max(1, len(column.values))
     evidence = {
         "word": e.switch_by_word or ({*states} == {"on", "off"} and all(map(says_state, spelled))),
         "everywhere": column.steps / max(1, total),

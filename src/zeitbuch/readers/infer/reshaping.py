@@ -26,6 +26,7 @@ from .rows import INTO, ROWS, gather_rules, rows_rule
 from .single_keys import unwrap_rules
 from .sorted_records import divide_rules
 from .survey import STAR, Path, count_leaves, dotted_path, find_groups, find_leaves, is_scalar, json_path, values_at
+from .tables import rows_rules
 
 _LIMITS = Limits(values=200_000)  # of one text: it is looked at, not read
 _LEAST_TEXT = 60  # letters of a text that holds a definition
@@ -46,7 +47,7 @@ class Shaping(NamedTuple):
         """The documents with one more rule carried out, or as they were where it cannot be (its key is in use, say). A dialect carries
         its tables out in an order of its own: what is found in grouped rows is said of the rows."""
         grouped = self.rules.get("group", [])
-        if grouped and table in ("text", "divide", "unwrap", "split", "pairs", "merge", "catalogue"):
+        if grouped and table in ("text", "rows", "divide", "unwrap", "split", "pairs", "merge", "catalogue"):
             at = rule.at.replace(f"$.{INTO}[*].{ROWS}[*]", grouped[0].at)  # type: ignore[attr-defined]
             rule = structs.replace(rule, at=at)
         rules = {**self.rules, table: [*self.rules.get(table, []), rule]}
@@ -67,6 +68,9 @@ def shape_documents(documents: list[Any]) -> Shaping:
         path, form, count = found
         words = f"{count_words(count, 'definition')} as text at {json_path(path)}"
         shaping = shaping.with_rule("text", TextRule(at=json_path(path), form=form), words)
+    for table in rows_rules(shaping.documents):
+        names = f"at '{table.columns}'" if table.columns else "in the first row"
+        shaping = shaping.with_rule("rows", table, f"rows of values at {table.at}, the names of their columns {names}")
     for unwrap in unwrap_rules(shaping.documents):
         words = f"records at {unwrap.at} are what stands below their only key"
         shaping = shaping.with_rule("unwrap", unwrap, words)

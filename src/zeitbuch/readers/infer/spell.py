@@ -21,11 +21,11 @@ from .questions import KIND_QUESTION, question_lines
 from .suggest import Suggestion
 
 _ORDER = (
-    "signature", "beside", "text", "divide", "unwrap", "split", "pairs", "merge", "catalogue", "group", "gather",
+    "signature", "beside", "text", "rows", "divide", "unwrap", "split", "pairs", "merge", "catalogue", "group", "gather",
     "flow", "step", "link", "adjacency", "pointer", "predecessors", "order", "tree", "holds", "outlet", "trigger", "placeholders", "kind",
 )  # fmt: skip
 _NOTES = {
-    "beside": ("shape",), "text": ("shape",), "divide": ("shape",), "unwrap": ("shape",), "split": ("shape",),
+    "beside": ("shape",), "text": ("shape",), "rows": ("shape",), "divide": ("shape",), "unwrap": ("shape",), "split": ("shape",),
     "pairs": ("shape",), "merge": ("shape",), "catalogue": ("shape",), "group": ("shape",), "gather": ("shape",),
     "flow": ("flow name", "flow state"),
     "step": ("steps", "operation", "id", "model", "prompts", "own condition"),

@@ -25,9 +25,16 @@ _RETRY_WORDS = frozenset(
     "retries retry again attempts tries wiederholungen versuche tentatives essais intentos forsok pogingen tentativi tentativas "
     "reintentos reintento reintentar retentativas reessais ritentativi wiederholung erneut herhalingen opnieuw nyeforsok omforsok".split()
 )
+
+
+def is_flag(value: Any) -> bool:
+    """Whether a value is true or false, also as a number."""
+    return type(value) is bool or (type(value) is int and value in (0, 1))
+
+
 _STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
-    ("enabled", "enabled active on aktiv actif activo actief attivo ativo", lambda v: type(v) is bool),
-    ("disabled", "disabled muted off inactive deaktiviert skipped desactive deaktivert uitgeschakeld disattivato paused", lambda v: type(v) is bool),
+    ("enabled", "enabled active on aktiv actif activo actief attivo ativo", is_flag),
+    ("disabled", "disabled muted off inactive deaktiviert skipped desactive deaktivert uitgeschakeld disattivato paused", is_flag),
     ("note", " ".join(sorted(_NOTE_WORDS)), lambda v: type(v) is str),
     ("retries", " ".join(sorted(_RETRY_WORDS | {"times", "again"})), lambda v: type(v) is int and 0 <= v < 100),
     ("retry_wait", "pause backoff wait delay retrywait interval", is_time),
@@ -117,7 +124,7 @@ def _switch_by_values(
 def _switch_of_values(column: Column, total: int, result: dict[str, Any]) -> str:
     """enabled or disabled by the values of a field, empty when they say neither."""
     everywhere = column.steps >= 0.9 * total
-    if all(type(value) is bool for value in column.values):
+    if _are_flags(column, total):
         return _switch_of_share(sum(column.values) / len(column.values), everywhere, column.steps <= 0.4 * total)
     words = {as_text(value) for value in column.values if type(value) in (str, int)}
     said = {word: state_of_word(word) for word in words}
@@ -125,6 +132,13 @@ def _switch_of_values(column: Column, total: int, result: dict[str, Any]) -> str
         result["switches"] = {word: state == "on" for word, state in sorted(said.items())}
         return "enabled"
     return ""
+
+
+def _are_flags(column: Column, total: int) -> bool:
+    """Whether values are true or false; numbers only where every step has one and both occur (a 1 alone is a number of something)."""
+    if all(type(value) is bool for value in column.values):
+        return True
+    return all(map(is_flag, column.values)) and column.steps == total and len(set(column.values)) == 2
 
 
 def _switch_of_unknown_words(column: Column, total: int, result: dict[str, Any]) -> str:
