@@ -25,25 +25,36 @@ class Rows:
         moved, _ = work.places.begin_layer()
         for pointer, table in work.find(self.at):
             listed = value_of(table, self.rows) if self.rows else table
+            names = self._names_of(table, listed)
             if type(listed) is not list:
                 continue
-            own = not self.columns and bool(listed)
-            names = listed[0] if own else value_of(table, self.columns) if self.columns else None
-            if names is None or not _are_names(names):
-                work.tell(pointer, "the names of columns, each once", names)
+            if names is None:
+                work.tell(pointer, "the names of columns, each once", self._written_names(table, listed))
                 continue
             place = pointer + "".join(f"/{escape_key(key)}" for key in self.rows)
-            made = [
-                self._record(names, row, f"{place}/{number}", work) for number, row in enumerate(listed[own:], int(own))
-            ]
-            for number, (_, columns) in enumerate(made):
-                moved[f"{place}/{number}"] = f"{place}/{number + own}"
-                moved |= {
-                    f"{place}/{number}/{escape_key(key)}": f"{place}/{number + own}/{at}" for key, at in columns.items()
-                }
+            work.put(place, self._records(names, listed, place, work, moved))
             if self.columns:
                 drop_value(table, self.columns)
-            work.put(place, [record for record, _ in made])
+
+    def _written_names(self, table: Any, listed: Any) -> Any:
+        if self.columns:
+            return value_of(table, self.columns)
+        return listed[0] if type(listed) is list and listed else None
+
+    def _names_of(self, table: Any, listed: Any) -> list[str] | None:
+        names = self._written_names(table, listed)
+        return names if type(names) is list and _are_names(names) else None
+
+    def _records(self, names: list[str], listed: list[Any], place: str, work: Work, moved: dict[str, str]) -> list[Any]:
+        first = 0 if self.columns else 1  # the names stand above
+        made = []
+        for number, row in enumerate(listed[first:]):
+            written = f"{place}/{number + first}"
+            record, columns = self._record(names, row, written, work)
+            moved[f"{place}/{number}"] = written
+            moved |= {f"{place}/{number}/{escape_key(key)}": f"{written}/{at}" for key, at in columns.items()}
+            made.append(record)
+        return made
 
     @staticmethod
     def _record(names: list[str], row: Any, place: str, work: Work) -> tuple[Any, dict[str, int]]:
@@ -57,10 +68,5 @@ class Rows:
         return record, {name: at for at, name in enumerate(names) if name in record}
 
 
-def _are_names(names: Any) -> bool:
-    return (
-        type(names) is list
-        and bool(names)
-        and all(type(name) is str and name for name in names)
-        and len(set(names)) == len(names)
-    )
+def _are_names(names: list[Any]) -> bool:
+    return bool(names) and all(type(name) is str and name for name in names) and len(set(names)) == len(names)

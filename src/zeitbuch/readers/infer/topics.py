@@ -32,7 +32,6 @@ class Topics(NamedTuple):
     takes: Path
     ways: int
     starts: Path
-    sure: bool  # whether words or a trigger tell which field is which
 
 
 def find_topics(found: Found, joins: Joins, starts: Starts | None) -> Topics | None:
@@ -47,10 +46,15 @@ def find_topics(found: Found, joins: Joins, starts: Starts | None) -> Topics | N
         return None
     ways, first, second = max(met, key=lambda each: (each[0], -len(each[1]) - len(each[2]), each[1:]))
     begun = _topics_of_triggers(starts, {first: columns[first], second: columns[second]})
-    votes = 3 * (second in begun) - 3 * (first in begun) + _worded(first, second) - _worded(second, first)
+    votes = _votes_for(first, second, begun) - _votes_for(second, first, begun)
     if votes < 0:
         first, second = second, first
-    return Topics(first, second, ways, begun.get(second, ()), votes != 0)
+    return Topics(first, second, ways, begun.get(second, ()))
+
+
+def _votes_for(gives: Path, takes: Path, begun: dict[Path, Path]) -> int:
+    """What speaks for a direction: triggers give out what steps take; words say less."""
+    return 3 * (takes in begun) + key_in(gives, _GIVES) + key_in(takes, _TAKES)
 
 
 Column = list[list[set[str]]]  # the topics of every step, by flows
@@ -58,17 +62,17 @@ Column = list[list[set[str]]]  # the topics of every step, by flows
 
 def _columns_of(found: Found) -> dict[Path, Column]:
     """Fields of steps that hold texts, or lists of texts, in most steps."""
-    paths = {path for sample in found.samples for sight in sample.steps for path in _text_paths(sight.raw)}
+    steps = [sight.raw for sample in found.samples for sight in sample.steps]
+    paths = {path for raw in steps for path in _text_paths(raw)}
     columns = {
         path: [[_topics_in(value_at(sight.raw, path)) for sight in sample.steps] for sample in found.samples]
         for path in paths
     }
-    total = sum(len(sample.steps) for sample in found.samples)
-    return {
-        path: column
-        for path, column in columns.items()
-        if sum(bool(topics) for flow in column for topics in flow) >= _LEAST_HAVE * total
-    }
+    return {path: column for path, column in columns.items() if _count_filled(column) >= _LEAST_HAVE * len(steps)}
+
+
+def _count_filled(column: Column) -> int:
+    return sum(bool(topics) for flow in column for topics in flow)
 
 
 def _text_paths(raw: dict[str, Any], above: Path = ()) -> Iterator[Path]:
@@ -124,7 +128,3 @@ def _topics_of_triggers(starts: Starts | None, columns: dict[Path, Column]) -> d
         if starts is not None and best and hits[best] >= _LEAST_MET * len(starts.records):
             found[takes] = best
     return found
-
-
-def _worded(gives: Path, takes: Path) -> int:
-    return key_in(gives, _GIVES) + key_in(takes, _TAKES)
