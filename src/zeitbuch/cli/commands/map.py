@@ -123,8 +123,8 @@ def _check_options(args: argparse.Namespace, form: str) -> None:
             raise fail("option", f"expected {other} beside {option}, found none")
     if "--scale" in args.given and form in formats_of("map") and form != "png":
         raise fail("option", f"expected no --scale beside {form}, found both", "it says how many pixels a PNG has")
-    if "--month" in args.given and not _needs_figures(args, form):
-        hint = "a page of a flow (-o FILE.html) and --show passes, calls or cost have figures"
+    if "--month" in args.given and not (_needs_figures(args, form) or args.show == "findings"):
+        hint = "a page of a flow (-o FILE.html) and --show passes, calls, cost or findings have figures"
         raise fail("option", "expected a map with figures beside --month, found none", hint)
     if args.estate:
         _refuse_parts(args)

@@ -113,7 +113,7 @@ class Flat:
         _name_steps(found, steps, names)
         starts = self.triggers.read_triggers(raw, draft)
         _read_steps(draft, found, steps)
-        met = self.links.met_by([item for _, item, _ in found])
+        met = self.links.met_by([item for _, item, _ in found]) if starts else {}
         for trigger_id, target in starts:
             started = [names[target]] if target in names else met.get(target, [target] if target else [])
             draft.links += [Link(source=trigger_id, target=step_id) for step_id in started]
