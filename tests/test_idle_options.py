@@ -76,7 +76,8 @@ REFUSED = {
 TAKEN = (
     "estimate --drivers --chart drivers --per run -o x.png", "estimate --steps --top 3 --max-per-run 9",
     "estimate --by model --per year --max-per-month 9999", "check --codes -f csv", "diff --clones november --flow letters --evidence",
-    "map --flow letters --month 2026-03 -o x.html", "map --flow letters --scale 3 -o x.png", "map --flow letters --show findings --month 2026-03 -o x.svg", "map --estate --by connection -o x.svg",
+    "map --flow letters --month 2026-03 -o x.html", "map --flow letters --scale 3 -o x.png",
+    "map --flow letters --show findings --month 2026-03 -o x.svg", "map --estate --by connection -o x.svg",
     "explain letters --case refund --fails Desk", "compare --propose --write fold", "reconcile -o x.png --from 2026-11-02",
 )  # fmt: skip
 

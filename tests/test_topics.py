@@ -54,6 +54,11 @@ def test_a_topic_leads_to_all_who_listen() -> None:
     assert sorted(map(str, flow.unread["unread parts"])) == ["{'gives': 'alarm'}", "{'gives': 'nobody'}"]
 
 
+def test_a_trigger_without_a_topic_starts_what_nothing_leads_to() -> None:
+    steps = [{"id": "a", "does": "x", "gives": "two"}, {"id": "b", "does": "x", "name": "", "hears": "two"}]
+    assert ways(read(steps, ({"id": "t", "kind": "hook"},))) == {("t", "a", "next"), ("a", "b", "next")}
+
+
 def made(at: int, gives: str = "emits", takes: str = "listens", told: str = "emits") -> dict[str, Any]:
     rng = random.Random(f"topics {at}")
     count = 4 + at % 3

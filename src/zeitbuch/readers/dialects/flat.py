@@ -115,8 +115,9 @@ class Flat:
         _read_steps(draft, found, steps)
         met = self.links.met_by([item for _, item, _ in found]) if starts else {}
         for trigger_id, target in starts:
-            started = [names[target]] if target in names else met.get(target, [target] if target else [])
-            draft.links += [Link(source=trigger_id, target=step_id) for step_id in started]
+            if target:
+                started = [names[target]] if target in names else met.get(target, [target])
+                draft.links += [Link(source=trigger_id, target=step_id) for step_id in started]
         self.links.read_links(raw, draft, [(part, item) for part, item, _ in found])
         if self.order is not None:
             draft.links += self.order.links_of(
