@@ -486,7 +486,7 @@ def test_gates_decide_the_exit_status(demo: Path, run: Run) -> None:
         (("--only", "colour"), "expected topics of flow, trigger"),
         (("--max-increase", "much"), "expected --max-increase PERCENT% or AMOUNT"),
         (("-f", "csv"), "expected --summary beside csv"),
-        (("--clones",), "expected --clones with one source"),
+        (("--clones",), "expected one source beside --clones"),
     ):
         code, said = status(*words)
         assert code == 2 and message in said

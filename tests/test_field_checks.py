@@ -15,7 +15,6 @@ from zeitbuch.readers.dialects.field_checks import (
     FLAG,
     NUMBER,
     OBJECT,
-    PROMPTS,
     TRIES,
     WHOLE,
     WORDS,
@@ -27,6 +26,7 @@ from zeitbuch.readers.dialects.field_checks import (
 from zeitbuch.readers.dialects.link_lists import LinkList
 from zeitbuch.readers.dialects.link_rules import LinkRule
 from zeitbuch.readers.dialects.paths import Claims, as_whole_number, claim_paths, make_getter, unclaimed_part
+from zeitbuch.readers.dialects.prompt_paths import PROMPTS
 from zeitbuch.readers.dialects.record_forms import RecordForms
 from zeitbuch.readers.input.limits import count_values
 

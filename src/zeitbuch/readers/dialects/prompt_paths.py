@@ -22,7 +22,7 @@ def _is_text_or_none(value: Any) -> bool:
     return type(value) is str or value is None
 
 
-_PROMPTS = Form(
+PROMPTS = Form(
     lambda value: _is_message(value) or (type(value) is list and all(map(_is_message, value))),
     "a text, a list of texts, or of lists of texts",
     frozenset({str}),
@@ -60,7 +60,7 @@ class PromptPaths:
 
     def fields(self) -> list[Field]:
         """The fields of all paths, with what is expected there."""
-        made = [make_field(rule.path, _PROMPTS) for rule in self._rules]
+        made = [make_field(rule.path, PROMPTS) for rule in self._rules]
         return [
             field if len(field.ways) != 1 else field._replace(ways=((field.ways[0][0], get),))
             for field, (_, get) in zip(made, self._ways, strict=True)
