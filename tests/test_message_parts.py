@@ -132,6 +132,7 @@ def test_prompts_in_parts_are_read_as_proposed(suggestion: Suggestion) -> None:
         ({"valor": 10, "unidad": "minutos"}, 600.0), ("2 Stunden und 30 Minuten", 9000.0), ("1 heure et 5 minutes", 3900.0),
         ("3 días", 259200.0), ("2 ore e 10 minuti", 7800.0), ("3 veckor", 1814400.0), ("1 døgn", 86400.0), ({"n": 3, "of": "times"}, None),
         ("3 tideman", None), ("2 time", None),
+        ({"type": "timer", "value": 5}, None), ({"tag": 3}, None), ({"kind": "dag", "size": 4}, None),
     ],
 )  # fmt: skip
 def test_lengths_of_time_in_other_languages(value: Any, seconds: float | None) -> None:

@@ -110,6 +110,12 @@ def test_topics_are_proposed_and_asked_about(gives: str, takes: str, told: str) 
     assert len(firsts) == 10 and all(" 0 " in f" {first} " for first in firsts)
 
 
+def test_keys_with_braces_are_shown_as_they_are() -> None:
+    found = suggested([made(at, "{out}", "{in}", "wo") for at in range(10)])
+    assert any("'{out}' others take at '{in}'" in claim.words for claim in found.claims)
+    assert found.dialect.pointer[0].meets == "{in}"
+
+
 def test_answers_about_topics_are_taken() -> None:
     documents = [made(at) for at in range(10)]
     back = suggested(documents, links="back").dialect

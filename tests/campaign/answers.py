@@ -33,6 +33,9 @@ def _answer_to(made: MadeEstate, question: Question) -> str:
     if question.id == "condition":
         told = {box.facts.get("condition") for flow in made.flows for box in flow.every}
         return "runs" if question.example.split("; ")[0] in told else "no"
+    if question.id == "switch":
+        asked = set(question.example.split(", "))
+        return "yes" if any(asked == set(map(str, flow.spelled)) for flow in made.flows if flow.switch) else "no"
     if question.id == "links" and len(question.answers) == 2 and question.answers[0].word == "forward":
         return _direction(made, question)
     return ""

@@ -59,7 +59,7 @@ def make_estate(
     maker.facts.name_handlers(flows)
     folder.mkdir(parents=True, exist_ok=True)
     for flow in flows:
-        flow.switch = maker.switch
+        flow.switch, flow.spelled = maker.switch, maker.spelled
     write_files(folder, container, [writer.write_flow(flow) for flow in flows], language, draw)
     kinds = {writer.written(kind): kind for kind in language.kinds}
     delimiters = (language.open, language.close)

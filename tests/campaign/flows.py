@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import random
 import uuid
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from .facts import FactMaker
-from .words import Language
+from .words import SWITCH_WORDS, Language
 
 AI = ("model", "agent")
 PLAIN = ("model", "model", "http", "send", "read", "write", "shape", "code", "wait", "approve", "delete")
@@ -44,6 +45,7 @@ class Drawn:
     body: list[Box]
     every: list[Box] = field(default_factory=list)
     switch: str = ""
+    spelled: tuple[object, object] = (True, False)  # on, off
     handler: str = ""
     arrows: list[tuple[Box, Box, Role, str]] = field(default_factory=list)
 
@@ -59,9 +61,9 @@ class FlowMaker:
         self.clock = self.draw.choice(("cron", "cron", "interval", "weekdays", "minutes", "number"))
         self.counts_in = self.draw.choice((60, 60, 3600))  # seconds that a number without a unit means to this builder
         self.count = 0
-        self.facts = FactMaker(
-            language, f"{self.ids}/{self.chat}/{self.clock}/{language.open}/{language.draw.getstate()[1][:3]}"
-        )
+        seed = f"{self.ids}/{self.chat}/{self.clock}/{language.open}/{language.draw.getstate()[1][:3]}"
+        self.facts = FactMaker(language, seed)
+        self.spelled = random.Random(f"switch/{seed}").choice(SWITCH_WORDS[language.traits.fitted])
 
     def draw_flow(self, at: int, small: bool) -> Drawn:
         """One flow with a trigger and its steps."""

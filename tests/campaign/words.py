@@ -127,6 +127,11 @@ STATE_WORDS = {
     True: (("active", "inactive"), ("on", "off"), (True, False)),
     False: (("live", "paused"), ("enabled", "disabled"), (1, 0), (True, False), ("running", "draft")),
 }
+# What a step says that has a switch: on, off.
+SWITCH_WORDS: dict[bool, tuple[tuple[object, object], ...]] = {
+    True: (*[(True, False)] * 4, (1, 0), ("active", "inactive"), ("an", "aus")),
+    False: (*[(True, False)] * 4, (1, 0), ("activo", "inactivo"), ("afloat", "docked")),
+}
 DELIMITERS = {
     True: (("{{", "}}"), ("${", "}"), ("<%", "%>")),
     False: (("[[", "]]"), ("@{", "}"), ("%(", ")%"), ("<<", ">>")),

@@ -116,11 +116,11 @@ class Writer:
             {"key": name, "val": value, "secret": False} if self.words.traits.fitted else {"name": name, "value": value}
         )
 
-    def _switch(self, record: dict[str, Any], box: Box, switch: str) -> dict[str, Any]:
-        if switch == "off" and box.off:
+    def _switch(self, record: dict[str, Any], box: Box, flow: Drawn) -> dict[str, Any]:
+        if flow.switch == "off" and box.off:
             record[self.words.key("off")] = True
-        elif switch == "on":
-            record[self.words.key("on")] = not box.off
+        elif flow.switch == "on":
+            record[self.words.key("on")] = flow.spelled[box.off]
         return record
 
     def _place_start(self, flow: Drawn, made: dict[str, Any]) -> bool:
@@ -142,7 +142,7 @@ class Writer:
 
     def _listed(self, flow: Drawn, made: dict[str, Any]) -> dict[int, dict[str, Any]]:
         boxes = self._boxes(flow, made)
-        records = [self._switch(self._record(box, at), box, flow_switch(flow)) for at, box in enumerate(boxes)]
+        records = [self._switch(self._record(box, at), box, flow) for at, box in enumerate(boxes)]
         made[self.words.key("steps")] = records
         return {id(box): record for box, record in zip(boxes, records, strict=True)}
 
@@ -248,7 +248,7 @@ class Writer:
         keyed = self.structure == "keyed tree"
         made: list[tuple[str, dict[str, Any]]] = []
         for at, box in enumerate(boxes):
-            record = self._switch(self._record(box, at, keyed), box, flow_switch(flow))
+            record = self._switch(self._record(box, at, keyed), box, flow)
             if box.ways and self.structure == "one tree":
                 record |= {key("cases"): [self._inside(inner, flow) for _, inner in box.ways]}
             elif box.ways and keyed:
@@ -263,8 +263,3 @@ class Writer:
                 record[key("failed")] = self._inside(box.rescue, flow)
             made.append((str(box.id), record))
         return dict(made) if keyed else [record for _, record in made]
-
-
-def flow_switch(flow: Drawn) -> str:
-    """How the builder of a flow switches steps off."""
-    return flow.switch

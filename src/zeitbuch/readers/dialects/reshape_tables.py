@@ -25,9 +25,12 @@ class Rows:
         moved, _ = work.places.begin_layer()
         for pointer, table in work.find(self.at):
             listed = value_of(table, self.rows) if self.rows else table
-            names = self._names_of(table, listed)
             if type(listed) is not list:
+                work.tell(pointer, "a table with a list of rows", table)
                 continue
+            if not (listed or self.columns):
+                continue  # not even names: nothing stands there
+            names = self._names_of(table, listed)
             if names is None:
                 work.tell(pointer, "the names of columns, each once", self._written_names(table, listed))
                 continue
@@ -36,12 +39,12 @@ class Rows:
             if self.columns:
                 drop_value(table, self.columns)
 
-    def _written_names(self, table: Any, listed: Any) -> Any:
+    def _written_names(self, table: Any, listed: list[Any]) -> Any:
         if self.columns:
             return value_of(table, self.columns)
-        return listed[0] if type(listed) is list and listed else None
+        return listed[0] if listed else None
 
-    def _names_of(self, table: Any, listed: Any) -> list[str] | None:
+    def _names_of(self, table: Any, listed: list[Any]) -> list[str] | None:
         names = self._written_names(table, listed)
         return names if type(names) is list and _are_names(names) else None
 

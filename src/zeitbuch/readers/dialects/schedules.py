@@ -13,7 +13,6 @@ from zeitbuch.readers.input import clock_texts
 from .field_checks import Form
 from .paths import Getter, as_text, as_whole_number
 
-UNITS = {"milliseconds": 0.001, "seconds": 1.0, "minutes": 60.0, "hours": 3600.0, "days": 86400.0, "weeks": 604800.0}
 _CRON = re.compile(r"\s*(@\w+|(\S+\s+){4,5}\S+)\s*$")
 _TIME = re.compile(r"\s*(\d{1,2})[:.h](\d{2})?(?:[:.]00)?\s*(am|pm)?\s*", re.IGNORECASE)
 _WEEKDAYS = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
@@ -63,7 +62,7 @@ def _interval_of(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, An
     unit = words.unit
     named = as_text(get["unit"](raw)) if "unit" in get else ""
     if named:
-        spelled = UNITS.get(words.units.get(named, ""))
+        spelled = clock_texts.UNITS.get(words.units.get(named, ""))
         known = spelled if words.units else clock_texts.UNIT_SECONDS.get(named.lower())
         if known is None:
             return None

@@ -12,7 +12,6 @@ from zeitbuch.readers.input import clock_texts
 from .paths import Getter, as_count, as_flag, as_text, as_whole_number
 from .placeholders import Placeholders
 from .rules import Fields, KindRule
-from .schedules import UNITS
 
 Reader = Callable[[dict[str, Any], Placeholders, dict[str, str]], Any]
 _PIECES = {"size": "piece_size", "overlap": "piece_overlap", "batch": "piece_batch", "count": "pieces_found"}
@@ -44,7 +43,7 @@ def fact_readers(rule: KindRule, common: Fields, get: dict[str, Getter]) -> list
     """(field of the step, what reads it) for the facts that the dialect names paths for."""
     found: list[tuple[str, Reader]] = []
     if "wait" in get or "wait_until" in get:
-        unit = UNITS[rule.wait_unit if rule.wait else common.wait_unit]
+        unit = clock_texts.UNITS[rule.wait_unit if rule.wait else common.wait_unit]
         found.append(("pause", _pause_reader(get, unit)))
     if any(name in get for name in ("approvers", "approvals_needed", "silence")):
         found.append(("approval", _approval_reader(get, words_known("silences", rule, common))))

@@ -13,6 +13,7 @@ from msgspec import structs
 
 from zeitbuch.core.model.records import Binding, Effect, ModelUse, Prompt, Ref, Repeat, Schedule
 from zeitbuch.readers.dialects.rules import CasesRule
+from zeitbuch.readers.input import clock_texts
 from zeitbuch.readers.input.limits import count_values
 
 from .field_checks import (
@@ -43,7 +44,6 @@ from .placeholders import Placeholders
 from .prompt_paths import PromptPaths
 from .record_forms import RecordForms
 from .rules import Dialect, Fields, KindRule
-from .schedules import UNITS as _UNIT
 from .schedules import Clock, ScheduleWords, form_of_days, form_of_unit, read_clock
 from .step_facts import FACT_PATHS, METHOD_EFFECTS, WORDS_OF, fact_readers, words_known
 
@@ -168,7 +168,7 @@ class Plan:
                 decides_by.append(said[name])  # one place says one thing
                 self.gates.append(make_gate_rule(name, said[name], rule.unmet or common.unmet))
         self.schedule_words = ScheduleWords(
-            _UNIT[rule.every_unit if rule.every else common.every_unit],
+            clock_texts.UNITS[rule.every_unit if rule.every else common.every_unit],
             rule.units or common.units,
             rule.weekdays or common.weekdays,
         )

@@ -29,7 +29,6 @@ from .paths import (
 from .placeholders import Placeholders
 from .query import Query
 from .rules import KEY, PLACE, Dialect
-from .schedules import UNITS
 from .step_plan import Plan, Plans, Shared, inputs_of, model_of, repeat_of, schedule_of
 
 _OF_BOTH = ("id", "name", "operation", "enabled", "disabled", "connection")
@@ -72,7 +71,9 @@ class StepReader:
         self.retries = make_getter(rule.retries)
         self.retry_wait = make_getter(rule.retry_wait)
         self.timeout = make_getter(rule.timeout)
-        self.timeout_unit, self.retry_wait_unit = UNITS[rule.timeout_unit], UNITS[rule.retry_wait_unit]
+        self.timeout_unit, self.retry_wait_unit = (
+            clock_texts.UNITS[one] for one in (rule.timeout_unit, rule.retry_wait_unit)
+        )
         self.on_fault = make_getter(rule.on_fault)
         self.optional = self._optional_readers()
         self.noise = [(path, make_getter(path)) for path in rule.noise]

@@ -61,10 +61,12 @@ def claim_links(e: Evidence) -> None:
     if joins.way == "order" and e.holds_steps:
         words = "steps stand inside steps; those of one list run in the order in which they stand"
     elif e.topics is not None:
-        words = f"topics: what steps give out at '{dotted_path(e.topics.gives)}' others take at '{dotted_path(e.topics.takes)}', {e.topics.ways} ways. Check this"
+        words = "topics: what steps give out at '{g}' others take at '{h}', {w} ways. Check this"
+    gives, takes, ways = e.topics[:3] if e.topics is not None else ((), (), 0)
     told = words.format(
-        s=dotted_path(joins.source), t=dotted_path(joins.target), a=json_path(joins.at), p=dotted_path(joins.at)
-    )
+        s=dotted_path(joins.source), t=dotted_path(joins.target), a=json_path(joins.at), p=dotted_path(joins.at),
+        g=dotted_path(gives), h=dotted_path(takes), w=ways,
+    )  # fmt: skip
     evidence = {
         "ends": joins.sure if joins.way != "order" else 0,
         "direction": joins.direction,

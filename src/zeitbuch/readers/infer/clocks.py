@@ -18,14 +18,9 @@ from .vocabulary import plain_word, words_of
 
 CRON = re.compile(r"^(?:[\d*/,\-LW#?]+|\*)(?:\s+(?:[\dA-Za-z*/,\-LW#?]+)){4,5}$")
 ZONE = re.compile(r"^(?:[A-Z][A-Za-z]+(?:/[A-Z][A-Za-z_+\-]+){1,2}|UTC)$")
-# Words for units of time and for weekdays in eight languages (English, German, French, Spanish, Norwegian, Dutch, Italian, Portuguese).
-UNITS = {
-    "seconds": "second seconds sec secs sekunde sekunden secondes segundo segundos sekund sekunder seconde seconden secondo secondi s",
-    "minutes": "minute minutes min mins minuten minuto minutos minutt minutter minuut minuti m",
-    "hours": "hour hours hr hrs stunde stunden heure heures hora horas time timer uur uren ora ore h",
-    "days": "day days tag tage jour jours dia dias dag dager dagen giorno giorni d",
-    "weeks": "week weeks woche wochen semaine semaines semana semanas uke uker weken settimana settimane w",
-}
+_MORE_UNITS = {"hours": " time timer", "days": " tag dag"}  # clear only as the name of a unit beside an interval
+UNITS = {unit: words + _MORE_UNITS.get(unit, "") for unit, words in clock_texts.UNIT_WORDS.items()}
+# In eight languages (English, German, French, Spanish, Norwegian, Dutch, Italian, Portuguese).
 _WEEKDAYS = {
     "mon": "mon monday mo montag lun lundi lunes man mandag ma maandag lunedi seg segunda",
     "tue": "tue tues tuesday di dienstag mar mardi martes tir tirsdag dinsdag martedi ter terca",

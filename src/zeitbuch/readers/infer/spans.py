@@ -14,10 +14,7 @@ from .vocabulary import words_of
 
 # Words for units that mean something else too: "wait_time", "min" of a least number.
 _DOUBTFUL = frozenset("time timer ora ore min s m h d w".split())
-_MILLISECONDS = "ms msec msecs millis millisecond milliseconds millisekunden millisekunder millisecondes milisegundos"
-_UNIT_OF = {
-    word: name for name, listed in UNITS.items() for word in listed.split() if word not in _DOUBTFUL
-} | dict.fromkeys(_MILLISECONDS.split(), "milliseconds")
+_UNIT_OF = {word: name for name, listed in UNITS.items() for word in listed.split() if word not in _DOUBTFUL}
 
 
 def unit_in_key(path: Path) -> str:

@@ -17,17 +17,18 @@ _AMOUNTS = re.compile(
     r"(?:\d{1,15}(?:[.,]\d{1,9})?\s*[^\W\d_]{1,15}\.?(?:\s*,\s*|\s+(?:and|und|et|y|e|en|och|og)\s+|\s*))+"
 )
 _AMOUNT = re.compile(r"(\d{1,15}(?:[.,]\d{1,9})?)\s*([^\W\d_]{1,15})")
-# Units of time in English, German, French, Spanish, Portuguese, Italian, Dutch, Swedish, Norwegian and Danish; no word that means
-# something else beside a number ("3 times", "time" of an hour).
-_SPELLED = {
-    0.001: "ms msec msecs millis millisecond milliseconds millisekunden millisekunder millisecondes milisegundos millisecondi milliseconden",
-    1.0: "s sec secs second seconds sekunde sekunden seconde secondes segundo segundos secondo secondi seconden sekund sekunder",
-    60.0: "m min mins minute minutes minuten minuto minutos minuti minuut minut minuter minutt minutter",
-    3600.0: "h hr hrs hour hours stunde stunden heure heures hora horas ora ore uur uren timme timmar timer",
-    86400.0: "d day days tag tage tagen jour jours día días dia dias giorno giorni dag dagen dagar dager dage døgn",
-    604800.0: "w wk wks week weeks woche wochen semaine semaines semana semanas settimana settimane weken vecka veckor uke uker uge uger",
+UNITS = {"milliseconds": 0.001, "seconds": 1.0, "minutes": 60.0, "hours": 3600.0, "days": 86400.0, "weeks": 604800.0}
+# Words for them in English, German, French, Spanish, Portuguese, Italian, Dutch, Swedish, Norwegian and Danish, but for those that mean
+# something else beside a number or as a key ("3 times", a "timer", a "tag", a "dag" of tasks).
+UNIT_WORDS = {
+    "milliseconds": "ms msec msecs millis millisecond milliseconds millisekunden millisekunder millisecondes milisegundos millisecondi milliseconden",
+    "seconds": "s sec secs second seconds sekunde sekunden seconde secondes segundo segundos secondo secondi seconden sekund sekunder",
+    "minutes": "m min mins minute minutes minuten minuto minutos minuti minuut minut minuter minutt minutter",
+    "hours": "h hr hrs hour hours stunde stunden heure heures hora horas ora ore uur uren timme timmar",
+    "days": "d day days tage tagen jour jours día días dia dias giorno giorni dagen dagar dager dage døgn",
+    "weeks": "w wk wks week weeks woche wochen semaine semaines semana semanas settimana settimane weken vecka veckor uke uker uge uger",
 }
-UNIT_SECONDS = {word: seconds for seconds, words in _SPELLED.items() for word in words.split()}
+UNIT_SECONDS = {word: UNITS[unit] for unit, words in UNIT_WORDS.items() for word in words.split()}
 EXPECTED = 'a duration such as 90, "90 s", "1 h 30 min", "01:30:00" or "PT1H30M"'
 
 
