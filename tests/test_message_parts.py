@@ -67,6 +67,17 @@ def test_a_number_among_messages_is_kept() -> None:
     assert "7" in str(flow.steps[1].unread)
 
 
+@pytest.mark.parametrize("body", [7, True, ["Be kind.", TEXT], ["Be kind."]])
+def test_what_neither_path_takes_is_no_prompt_and_kept(body: Any) -> None:
+    """A path that goes on into parts leaves texts of its own to the other only where a whole message is one."""
+    step = read(BOTH, "Be brief.", body).steps[1]
+    assert step.model is not None
+    texts = [prompt.text for prompt in step.model.prompts]
+    assert texts == ["Be brief.", *(["Look at ${p0.photo}."] if TEXT in (body if type(body) is list else []) else [])]
+    kept = str([value.value for value in step.inputs]) + str(step.unread)
+    assert ("Be kind." in kept) if type(body) is list else (str(body) in kept)
+
+
 def spanish(at: int) -> dict[str, Any]:
     """Everything has a word, none of them English; messages are in parts, waits and pauses objects."""
     room = ("faro", "muelle", "ancla")[at % 3]

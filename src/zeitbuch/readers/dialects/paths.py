@@ -136,7 +136,7 @@ def unclaimed_part(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
                     rest[key] = inner
         elif type(value) is list:
             _unclaimed_items(held, value, rest, key)
-        elif value is not None and _TEXT not in held:
+        elif value is not None and not (type(value) is str and _TEXT in held):
             rest[key] = value
     return rest
 

@@ -49,7 +49,7 @@ class PromptPaths:
         get = make_getter(rule.path)
         if not any(path_keys(path) in self._short for path in _paths_of(rule)):
             return get
-        return lambda record: _messages_of(get(record))
+        return lambda record: _texts_among(get(record))
 
     def claim(self, claims: Claims) -> None:
         """Notes what is understood: of a message whose parts another path names its text alone."""
@@ -80,8 +80,8 @@ def _paths_of(rule: PromptRule) -> list[str]:
     return [path for path in ([rule.path] if type(rule.path) is str else rule.path) if path]
 
 
-def _messages_of(value: Any) -> Any:
-    """The messages among some values; nothing where there is none."""
+def _texts_among(value: Any) -> Any:
+    """The messages that are texts; nothing where there is none."""
     if type(value) is not list:
         return value if type(value) is str else None
-    return [item if _is_message(item) else None for item in value]
+    return [item if type(item) is str else None for item in value]

@@ -21,6 +21,9 @@ _NOTE_WORDS = frozenset(
 )
 _LIMIT_WORDS = "timeout timeouts limit deadline zeitlimit tidsgrense expires expiry"
 _CLEAR_LIMITS = frozenset("timeout timeouts deadline within zeitlimit tidsgrense".split())
+_PAUSE_WORDS = (
+    "pause backoff wait delay retrywait interval pausa pausen espera attente wartezeit ventetid wachttijd attesa"
+)
 _RETRY_WORDS = frozenset(
     "retries retry again attempts tries wiederholungen versuche tentatives essais intentos forsok pogingen tentativi tentativas "
     "reintentos reintento reintentar retentativas reessais ritentativi wiederholung erneut herhalingen opnieuw nyeforsok omforsok".split()
@@ -37,7 +40,7 @@ _STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
     ("disabled", "disabled muted off inactive deaktiviert skipped desactive deaktivert uitgeschakeld disattivato paused", is_flag),
     ("note", " ".join(sorted(_NOTE_WORDS)), lambda v: type(v) is str),
     ("retries", " ".join(sorted(_RETRY_WORDS | {"times", "again"})), lambda v: type(v) is int and 0 <= v < 100),
-    ("retry_wait", "pause backoff wait delay retrywait interval", is_time),
+    ("retry_wait", _PAUSE_WORDS, is_time),
     ("timeout", _LIMIT_WORDS, is_time),
     ("on_fault", "fails onerror error fault onfail fehler failure", lambda v: type(v) is str and len(v) < 40),
 )  # fmt: skip
@@ -219,16 +222,8 @@ def _pause_of_retries(columns: dict[Path, Column], result: dict[str, Any]) -> No
         for pair in columns
         if len(pair) == len(result["retries"]) and pair[:-1] == result["retries"][:-1] and len(pair) > 1
     ]
-    pause = [
-        pair
-        for pair in near
-        if key_in(
-            pair,
-            frozenset(
-                "pause backoff wait delay interval pausa pausen espera attente wartezeit ventetid wachttijd attesa".split()
-            ),
-        )
-    ]
+    words = frozenset(_PAUSE_WORDS.split())
+    pause = [pair for pair in near if key_in(pair, words)]
     times = [pair for pair in near if _says_unit(pair) and all(map(is_time, columns[pair].values))]
     if pause or len(times) == 1:
         result["retry_wait"] = (pause or times)[0]

@@ -17,7 +17,7 @@ _LEAST_MET = 0.6  # of the topics of both fields
 _LEAST_HAVE = 0.6  # of the steps that have each field
 _LEAST_DISTINCT = 0.8  # of the topics that are given out in a flow: words of a list come again
 _GIVES = frozenset(
-    "emit emits emitted publish publishes out output outputs produces gives raises sends topic_out sendet publica emite produit ut gibt".split()
+    "emit emits emitted publish publishes out output outputs produces gives raises sends sendet publica emite produit ut gibt".split()
 )
 _TAKES = frozenset(
     "listen listens listening subscribe subscribes in input inputs consumes takes hears on hort ecoute escucha abonne lytter luistert".split()
