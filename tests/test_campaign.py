@@ -27,6 +27,8 @@ WANTED = {
         "models": (0.95, 0.93), "kinds": (0.9, 0.1), "off": (0.9, 0.9), "ai": (0.95, 0.93),
     },
 }  # fmt: skip
+# Builders with words of their own for on and off are asked about, not guessed: see the test of switches below.
+ASKED = {("off", False): (0.98, 0.6)}
 
 
 @pytest.mark.parametrize("words", [True, False], ids=["trade words", "no trade words"])
@@ -37,7 +39,8 @@ def test_builders_never_seen(fitted: bool, words: bool, tmp_path: Path) -> None:
         total += judge_estate(make_estate(tmp_path / str(seed), seed, fitted, words)).counts
     found = shares(total)
     assert total["steps wanted"] > 350
-    for part, (precision, recall) in WANTED[words].items():
+    for part, wanted in WANTED[words].items():
+        precision, recall = ASKED.get((part, fitted), wanted)
         assert found[part][0] >= precision and found[part][1] >= recall, (part, found)
 
 
@@ -76,6 +79,19 @@ def test_intervals_without_a_unit_are_asked_and_read_once_answered(tmp_path: Pat
         total += judge_estate(made, Owner(made)).counts
     first, then = shares(before)["schedules"], shares(total)["schedules"]
     assert first[0] > 0.97 and then[1] > max(0.93, first[1]) and then[0] > 0.97, (first, then)
+
+
+def test_switches_in_words_of_no_language_are_asked_and_read_once_answered(tmp_path: Path) -> None:
+    before: Counter[str] = Counter()
+    total: Counter[str] = Counter()
+    for seed in SEEDS:
+        made = make_estate(tmp_path / str(seed), seed, False, words=True)
+        if made.flows[0].spelled == ("afloat", "docked"):
+            before += judge_estate(made).counts
+            total += judge_estate(made, Owner(made)).counts
+    first, then = shares(before)["off"], shares(total)["off"]
+    assert total["off wanted"] > 8 and first[1] < 0.5
+    assert then[0] > 0.98 and then[1] > 0.9, (first, then)
 
 
 def test_with_trade_words_next_to_nothing_is_asked(tmp_path: Path) -> None:
