@@ -13,9 +13,10 @@ import pytest
 from conftest import Run
 from scores import read_with
 from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.dialects.flow_rules import FlowRule, Signature
 from zeitbuch.readers.dialects.reshape import Reshaper
 from zeitbuch.readers.dialects.reshape_rules import GroupRule
-from zeitbuch.readers.dialects.rules import Dialect, FlowRule, Signature, StepRule, load_dialect
+from zeitbuch.readers.dialects.rules import Dialect, StepRule, load_dialect
 from zeitbuch.readers.infer.propose import propose_from_documents
 from zeitbuch.readers.infer.single_keys import open_single_keys, single_key_list
 from zeitbuch.readers.infer.suggest import suggest_dialect

@@ -33,6 +33,16 @@ def _answer_to(made: MadeEstate, question: Question) -> str:
     if question.id == "condition":
         told = {box.facts.get("condition") for flow in made.flows for box in flow.every}
         return "runs" if question.example.split("; ")[0] in told else "no"
+    if question.id == "rounds":
+        told = {box.facts.get("rounds") for flow in made.flows for box in flow.every}
+        ends = any(
+            type(value) is dict
+            for flow in made.flows
+            for box in flow.every
+            if "rounds" in box.facts
+            for value in box.fields.values()
+        )
+        return ("until" if ends else "each") if question.example.split("; ")[0] in told else "no"
     if question.id == "switch":
         asked = set(question.example.split(", "))
         return "yes" if any(asked == set(map(str, flow.spelled)) for flow in made.flows if flow.switch) else "no"

@@ -8,12 +8,12 @@ from typing import NamedTuple
 from zeitbuch.core.model.records import Flow
 from zeitbuch.readers.infer.claims import Claim
 
-from .estates import Judged, MadeEstate, shares, without_gates
+from .estates import Judged, MadeEstate, shares, without_gates, without_rounds
 
 _RIGHT = 0.97  # precision and recall from which a part as a whole is right
 _PARTS = {
     "steps": "steps", "links": "links", "flow state": "states", "triggers": "triggers", "model": "models", "prompts": "prompts",
-    "switched off": "off", "own condition": "conditions",
+    "switched off": "off", "own condition": "conditions", "own rounds": "rounds",
 }  # fmt: skip
 
 
@@ -29,7 +29,7 @@ def judge_claims(made: MadeEstate, judged: Judged) -> list[JudgedClaim]:
     if judged.proposal is None:
         return []
     found = shares(judged.counts)
-    read = [without_gates(flow)[0] for flow in judged.flows]
+    read = [without_gates(without_rounds(flow)[0])[0] for flow in judged.flows]
     about = _About(made, read, {flow.name: flow for flow in read})
     result: list[JudgedClaim] = []
     for claim in judged.proposal.made.claims:

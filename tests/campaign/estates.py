@@ -95,6 +95,7 @@ PARTS = (
     "kinds",
     "off",
     "conditions",
+    "rounds",
     "ai",
     "waits",
     "limits",
@@ -148,12 +149,43 @@ def without_gates(flow: Flow) -> tuple[Flow, list[tuple[str, str]]]:
     return structs.replace(flow, steps=tuple(steps), links=tuple(links)), said
 
 
+def without_rounds(flow: Flow) -> tuple[Flow, list[tuple[str, str]]]:
+    """The flow without the loops that steps which repeat themselves stand in, and what these say by the titles of their steps."""
+    steps = {step.id: step for step in flow.steps}
+    inner = {
+        step.scope: step
+        for step in flow.steps
+        if step.scope in steps
+        and step.scope.rpartition(".")[0] == step.id
+        and steps[step.scope].name == f"{step.title} (rounds)"
+    }
+    links = [
+        structs.replace(
+            k,
+            source=inner[k.source].id if k.source in inner else k.source,
+            target=inner[k.target].id if k.target in inner else k.target,
+        )
+        for k in flow.links
+    ]
+    kept = [
+        structs.replace(step, scope=steps[step.scope].scope) if step.scope in inner else step
+        for step in flow.steps
+        if step.id not in inner
+    ]
+    repeats = [(one.title, steps[key].repeat) for key, one in inner.items()]
+    said = [(title, repeat.items or repeat.until or "") for title, repeat in repeats if repeat is not None]
+    return structs.replace(flow, steps=tuple(kept), links=tuple(links)), said
+
+
 def _judge_flow(truth: Drawn, flow: Flow, counts: Counter[str], made: MadeEstate) -> None:
     def count(part: str, wanted: Counter[Any], read: Counter[Any]) -> None:
         counts[f"{part} hit"] += sum((wanted & read).values())
         counts[f"{part} wanted"] += sum(wanted.values())
         counts[f"{part} read"] += sum(read.values())
 
+    flow, rounds = without_rounds(flow)
+    repeated = [(box.name, box.facts["rounds"]) for box in truth.every if "rounds" in box.facts]
+    count("rounds", Counter(repeated), Counter(rounds))
     flow, conditions = without_gates(flow)
     told = [(box.name, box.facts["condition"]) for box in truth.every if "condition" in box.facts]
     count("conditions", Counter(told), Counter(conditions))

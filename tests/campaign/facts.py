@@ -36,6 +36,8 @@ class FactMaker:
         self.handled = self.draw.random() < 0.5
         self.odds = random.Random(f"conditions/{seed}")  # a stream of its own once more
         self.gated = self.odds.random() < 0.3  # steps say whether they run
+        self.turns = random.Random(f"rounds/{seed}")
+        self.rounds = self.turns.choice(("", "", "list", "end"))  # some steps repeat themselves
         self.checked = self.odds.random() < 0.25  # steps say what must hold behind them, which is no such condition
 
     @property
@@ -65,6 +67,21 @@ class FactMaker:
             box.fields[self.words.key(concept)] = text
             if concept == "own condition":
                 box.facts["condition"] = text
+
+    def add_rounds(self, box: Box, refs: list[str]) -> None:
+        """Over what, or until when, some steps repeat themselves."""
+        if not self.rounds or box.kind in ("decide", "loop", "wait", "approve") or self.turns.random() > 0.3:
+            return
+        for concept in ("own rounds",) if self.rounds == "list" else ("own again", "own end", "own most"):
+            if not self.words.has_key(concept):
+                self.words.add_key(concept, self.turns)
+        key, ref = self.words.key, self.turns.choice(refs)
+        if self.rounds == "list":
+            box.fields[key("own rounds")] = box.facts["rounds"] = ref
+        else:
+            text = self.turns.choice(_CONDITIONS[self.words.traits.fitted]).format(ref)
+            box.facts["rounds"] = text
+            box.fields[key("own again")] = {key("own end"): text, key("own most"): self.turns.randrange(2, 9)}
 
     def _add_wait(self, box: Box) -> None:
         key, count = self.words.key, self.draw.randrange(5, 60)

@@ -132,10 +132,9 @@ class FlowMaker:
             self._fill(box, before + made)
             self.facts.add_facts(box)
             if before or made:
-                self.facts.add_conditions(
-                    box,
-                    [f"{self.words.open}{b.id}.{self.words.key('output')}{self.words.close}" for b in before + made],
-                )
+                refs = [f"{self.words.open}{b.id}.{self.words.key('output')}{self.words.close}" for b in before + made]
+                self.facts.add_conditions(box, refs)
+                self.facts.add_rounds(box, refs)
             if kind == "decide":
                 box.ways = [
                     (f"{word}", self._sequence(1, depth - 1, before + made))

@@ -14,6 +14,7 @@ from zeitbuch.readers.input.pointers import escape_key
 
 from .field_checks import Refused
 from .gates import Gate
+from .own_rounds import Rounds
 from .places import Places
 
 
@@ -43,6 +44,7 @@ class Draft:
         self.problems: list[Problem] = []
         self.bodies: list[Link] = []  # ways into the bodies of loops
         self.gates: dict[str, list[Gate]] = {}  # the own conditions of steps
+        self.rounds: dict[str, Rounds] = {}  # how steps repeat themselves
         self.lost: list[dict[str, Any]] = []
         self.noise: dict[str, Any] = {}  # what the dialect says carries no meaning, by its place
         self.missed = 0  # values of steps that were only counted as unread
@@ -53,6 +55,21 @@ class Draft:
             self.gates[step_id] = gates
         else:
             self.lost += [{f"{gate.word} of {step_id}": gate.condition} for gate in gates]
+
+    def keep_rounds(self, step_id: str, rounds: Rounds | None) -> None:
+        """How a step repeats itself. Of two steps with one id the first keeps its own."""
+        if rounds is not None and step_id in self.rounds:
+            self.lose_rounds(step_id, rounds)
+        elif rounds is not None:
+            self.rounds[step_id] = rounds
+
+    def lose_rounds(self, step_id: str, rounds: Rounds) -> None:
+        """What says that a step repeats itself finds no place."""
+        repeat = rounds.repeat
+        said = {"items": repeat.items, "count": repeat.count, "until": repeat.until, "cap": repeat.cap}
+        self.lost.append(
+            {f"{rounds.word} of {step_id}": {key: value for key, value in said.items() if value is not None}}
+        )
 
     def step_named(self, name: str) -> str | None:
         """The id of the step with this id or name."""

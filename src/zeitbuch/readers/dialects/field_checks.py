@@ -51,13 +51,14 @@ DURATION = Form(
 )
 CONDITION = Form(lambda _: True, "a condition", frozenset({str, int, float, bool, list, dict}))
 ITEMS = Form(lambda value: is_words(value), "a list, its name or an expression")
+ROUNDS = Form(lambda value: is_words(value), "a list, its name, an expression or a number", frozenset({str, int, bool}))
 OBJECT = Form(lambda value: type(value) is dict, "an object of settings", frozenset({dict}))
 FORMS: dict[str, Form] = {
     "temperature": NUMBER, "max_output": WHOLE, "max_turns": WHOLE, "cap": WHOLE, "batch": WHOLE, "every": DURATION,
     "enabled": FLAG, "disabled": FLAG, "retries": TRIES, "retry_wait": DURATION, "timeout": DURATION, "items": ITEMS,
     "x": NUMBER, "y": NUMBER, "wait": DURATION, "approvals_needed": WHOLE, "piece_size": WHOLE, "piece_overlap": WHOLE,
     "piece_batch": WHOLE, "pieces_found": WHOLE, "concurrency": COUNT, "ordered": FLAG, "awaits": FLAG,
-    "own_condition": CONDITION, "skip_condition": CONDITION,
+    "own_condition": CONDITION, "skip_condition": CONDITION, "own_items": ROUNDS, "own_until": CONDITION, "own_cap": WHOLE,
 }  # fmt: skip
 
 

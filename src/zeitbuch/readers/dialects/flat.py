@@ -15,6 +15,7 @@ from .gates import find_gates
 from .links import Links, pointer_targets
 from .order import Order
 from .outline import outline_flow
+from .own_rounds import find_rounds
 from .paths import Claims, as_text, as_whole_number, claim_paths, get_nothing, make_getter
 from .query import Query
 from .rules import Dialect
@@ -147,6 +148,8 @@ def _read_steps(draft: Draft, found: list[tuple[str, dict[str, Any], Plan]], ste
             draft.steps.append(step)
             if plan.gates:
                 draft.keep_gates(step.id, find_gates(plan.gates, item, pointer))
+            if plan.rounds is not None:
+                draft.keep_rounds(step.id, find_rounds(plan.rounds, item, pointer, steps.places, draft.names))
             if plan.cases is not None:
                 draft.keep_cases(step.id, steps.cases_of(item, plan))
 

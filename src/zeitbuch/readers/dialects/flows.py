@@ -22,9 +22,12 @@ from zeitbuch.core.model.records import (
 from zeitbuch.readers.input.limits import Limits, count_values
 from zeitbuch.readers.input.pointers import last_key
 
+from .default_model import give_default_model
 from .draft import Draft
 from .field_checks import FORMS, WORDS, Field, Form, make_field, one_of, with_refused
+from .flow_rules import FlowRule, Items
 from .gates import add_gates
+from .own_rounds import add_rounds
 from .paths import (
     Claims,
     Getter,
@@ -42,12 +45,12 @@ from .query import Query
 from .recogniser import Recogniser
 from .record_forms import RecordForms
 from .reshape import Reshaper, is_reshaped
-from .rules import KEY, Dialect, FlowRule, Items
+from .rules import KEY, Dialect
 from .steps import StepReader, with_key
 
 _FLOW_PATHS = (
     "id", "name", "description", "state", "owners", "folder", "environment", "version", "created", "changed", "fault_handlers",
-    "concurrency", "first",
+    "concurrency", "first", "model",
 )  # fmt: skip
 
 
@@ -170,8 +173,12 @@ class DialectReader:
         self.shape.read_flow(raw, draft)
         if draft.first:
             self._start_at_first(draft)
+        if self.dialect.flow.model:
+            give_default_model(draft, as_text(get["model"](raw)))
         if draft.gates:
             add_gates(draft, self.steps.places, self.steps.outline)
+        if draft.rounds:
+            add_rounds(draft, self.steps.outline)
         state = as_text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
         named = [get_owner(raw) for get_owner in self.owners]

@@ -117,7 +117,7 @@ class _Gating:
         asked = [gate for gate in gates if gate.plain is None]
         if not asked:
             return [step]
-        keys = [_free_id(f"{step.id}.{gate.word}", self.taken) for gate in asked]
+        keys = [free_id(f"{step.id}.{gate.word}", self.taken) for gate in asked]
         self.doors[step.id] = keys[0]
         self._link_gates(step, asked, keys)
         made = [self._gate_step(key, step, gate) for gate, key in zip(asked, keys, strict=True)]
@@ -169,7 +169,8 @@ class _Gating:
         return structs.replace(link, target=door)
 
 
-def _free_id(key: str, taken: set[str]) -> str:
+def free_id(key: str, taken: set[str]) -> str:
+    """The id, or where a step has it the id with a number, which is then taken as well."""
     made, number = key, 2
     while made in taken:
         made, number = f"{key}~{number}", number + 1

@@ -17,6 +17,7 @@ from .flat import Triggers
 from .gates import find_gates
 from .holds import Hold, Item, keep_unused
 from .links import Links
+from .own_rounds import find_rounds
 from .paths import Claims, as_text, claim_paths, is_words, make_getter, unclaimed_part
 from .query import Query
 from .rules import Dialect
@@ -151,6 +152,9 @@ class Nested:
         draft.steps.append(self.steps.read_step(node.item, node.pointer, draft, node.plan, scope))
         if node.plan.gates:
             draft.keep_gates(node.id, find_gates(node.plan.gates, node.item, node.pointer))
+        if (rule := node.plan.rounds) is not None:
+            places = self.steps.places
+            draft.keep_rounds(node.id, find_rounds(rule, node.item, node.pointer, places, draft.names))
         if node.plan.cases is not None:
             draft.keep_cases(node.id, self.steps.cases_of(node.item, node.plan))
 

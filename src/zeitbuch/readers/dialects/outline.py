@@ -52,7 +52,7 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
         unread, refused = plan.count_unread(item)
         # What is told needs its place; a link may say otherwise than the case it takes.
         told = refused and any([one.expected for one in refused])
-        if told or (plan.cases is not None and links.names_cases) or (plan.gates and find_gates(plan.gates, item, "")):
+        if told or (plan.cases is not None and links.names_cases) or _has_steps_around(plan, item):
             return False
         missed += unread
         if plan.cases is not None and plan.cases.at(item) is not None:
@@ -71,6 +71,13 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
     for item, plan in starts:
         draft.triggers.append(steps.read_trigger(item, "", draft, plan))
     return True
+
+
+def _has_steps_around(plan: Plan, item: dict[str, Any]) -> bool:
+    """Whether a decision or a loop belongs before or around a step."""
+    return bool(plan.gates and find_gates(plan.gates, item, "")) or (
+        plan.rounds is not None and plan.rounds.repeats(item)
+    )
 
 
 def _outline_step(plan: Plan, item: dict[str, Any], key: str, get_scope: Getter | None) -> Step:

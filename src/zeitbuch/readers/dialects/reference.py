@@ -118,6 +118,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("fault_handlers", "The flows that are started when a run fails.", 'fault_handlers = "on_trouble"'),
         Key("concurrency", "The most runs at a time.", 'concurrency = "at_once"'),
         Key("first", "The step that begins, where a trigger does not say it.", 'first = "begin_at"'),
+        Key("model", "The model of steps that ask one and name none.", 'model = "usual.brain"'),
         Key("variables", "Named values of the flow.", 'variables = { at = "$.locker[*]", name = "label", value = "says" }'),
         Key("connections", "Accounts and endpoints that steps use.", 'connections = { at = "$.berths[*]", id = "key" }'),
         Key("noise", "Paths to what says nothing about the flow.", 'noise = ["colour"]'),

@@ -124,5 +124,12 @@ FIELDS = (
         "What comes then: continue, which is what is meant without it (the flow goes on behind the step, or where the ways of its cases meet again), or stop.",
         'unmet = "stop"',
     ),
+    Key(
+        "own_items",
+        "Where the list is for whose items a step repeats itself, its name, or how often: a loop is put around the step. Not of steps that decide.",
+        'own_items = "for_all"',
+    ),
+    Key("own_until", "The same, of a condition until which a step repeats itself.", 'own_until = "again.until"'),
+    Key("own_cap", "Where the most rounds of such a step are.", 'own_cap = "again.at_most"'),
     Key("about", "Where a note names the steps that it is about.", 'about = "of"'),
 )

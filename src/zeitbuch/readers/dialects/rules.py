@@ -1,5 +1,5 @@
 # The dialect file: how one builder writes its exports, as data. Only the types, their loading and recognition
-# stand here; applying a dialect to a document is in dialect_flow.py (and dialect_shapes.py for the shapes).
+# stand here; applying a dialect to a document is in flows.py (and flat.py and nested.py for the shapes).
 # ruff: noqa: RUF012  (msgspec copies what stands as a default)
 """Dialect files (TOML): records, loading, and recognising which dialect a document is written in."""
 
@@ -27,6 +27,7 @@ from zeitbuch.core.model.records import (
 )
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml, parse_toml
 
+from .flow_rules import FlowRule, Signature
 from .link_rules import AdjacencyRule, LinkRule, OrderRule, OutletRule, PointerRule, PredecessorRule
 from .reshape_rules import (
     BesideRule,
@@ -51,51 +52,6 @@ Unmet = Literal["continue", "stop"]  # what comes of a pass whose own condition 
 Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 PLACE = "@place"  # as a path: the place of a step within its flow, where steps have neither id nor name
 KEY = "@key"  # as a path: the key under which the step, case or trigger itself stands
-
-
-class Signature(Rule, frozen=True):
-    """``all``: JSONPath queries (RFC 9535) of which each must select something in the document. ``noise``: dotted paths from the
-    document to what stands around the flows and says nothing about them. ``suffixes``: files of other kinds that the builder writes
-    (tables, JSON Lines, TOML), which are then looked into in folders, packages and revisions too."""
-
-    all: list[QueryText]
-    noise: list[DottedPath] = []
-    suffixes: list[Literal[".csv", ".tsv", ".jsonl", ".ndjson", ".toml"]] = []
-
-
-class Items(Rule, frozen=True):
-    """A list of named things: where it is (``at``, JSONPath) and the dotted paths within one item."""
-
-    at: QueryText
-    id: Paths = ""
-    name: Paths = ""
-    value: Paths = ""
-    service: Paths = ""
-    account: Paths = ""
-    description: Paths = ""
-
-
-class FlowRule(Rule, frozen=True):
-    """Where the flows are (``at``, JSONPath from the document) and the dotted paths within one flow."""
-
-    at: QueryText = "$"
-    id: Paths = "id"
-    name: Paths = "name"
-    description: Paths = ""
-    state: Paths = ""
-    states: dict[str, Literal["on", "off", "draft"]] = {}
-    owners: Paths = ""
-    folder: Paths = ""
-    environment: Paths = ""
-    version: Paths = ""
-    created: Paths = ""
-    changed: Paths = ""
-    fault_handlers: Paths = ""
-    concurrency: Paths = ""
-    first: Paths = ""
-    variables: Items | None = None
-    connections: Items | None = None
-    noise: list[DottedPath] = []
 
 
 class PromptRule(Rule, frozen=True):
@@ -170,6 +126,9 @@ class Fields(Rule, frozen=True):
     own_condition: Paths = ""
     skip_condition: Paths = ""
     unmet: Unmet | None = None
+    own_items: Paths = ""
+    own_until: Paths = ""
+    own_cap: Paths = ""
 
 
 class KindRule(Fields, frozen=True):

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from msgspec import structs
 
-from zeitbuch.core.model.records import Binding, Effect, ModelUse, Prompt, Ref, Repeat, Schedule
+from zeitbuch.core.model.records import Binding, Effect, ModelUse, Prompt, Repeat, Schedule
 from zeitbuch.readers.dialects.rules import CasesRule
 from zeitbuch.readers.input import clock_texts
 from zeitbuch.readers.input.limits import count_values
@@ -27,6 +27,7 @@ from .field_checks import (
     one_of,
 )
 from .gates import OWN_CONDITIONS, GateRule, make_gate_rule
+from .own_rounds import NEVER_REPEATED, OWN_ROUNDS, make_rounds_rule, read_repeat
 from .paths import (
     Claims,
     Getter,
@@ -50,9 +51,9 @@ from .step_facts import FACT_PATHS, METHOD_EFFECTS, WORDS_OF, fact_readers, word
 _FIELD_PATHS = (
     "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
     "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication", *FACT_PATHS,
-    *OWN_CONDITIONS,
+    *OWN_CONDITIONS, *OWN_ROUNDS,
 )  # fmt: skip
-_OF_LOOPS = ("items", "until", "cap", "on_item_fault")
+_OF_LOOPS = ("items", "until", "cap")
 _OF_MODELS = ("model", "temperature", "max_output", "max_turns", "task")
 _OF_TRIGGERS = (
     "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication",
@@ -99,6 +100,7 @@ class Plan:
     ) -> None:
         self.rule = rule
         self.starts = starts
+        self.settings = settings
         self.clock: tuple[dict[str, Any], Clock] | None = None  # of the record that was looked at last
         self.marks_inputs = bool(rule.roles or rule.secured)
         self.kind = rule.kind or "other"
@@ -111,6 +113,8 @@ class Plan:
             self.kind in ("model", "agent", "embed")
             or (rule.kind in ("tool", "retrieve", "parse", "memory") and bool(rule.model))
         )
+        told = any(getattr(rule, name) or getattr(common, name) for name in ("own_items", "own_until"))
+        self.may_repeat = told and not starts and self.kind not in NEVER_REPEATED
         self._claim_fields(rule, common)
         cases = None if starts else rule.cases or common.cases
         self.cases = None if cases is None else _compile_cases(cases)
@@ -173,6 +177,7 @@ class Plan:
             rule.weekdays or common.weekdays,
         )
         self.item_faults = words_known("on_item_faults", rule, common)
+        self.rounds = make_rounds_rule(self.get, said, self.settings, self.item_faults)
 
     def _split_claims(self, settings: str) -> None:
         self.inside: Claims = self.claims
@@ -192,6 +197,10 @@ class Plan:
             return self.starts
         if name in _OF_LOOPS:
             return self.kind == "loop" and not self.starts
+        if name in OWN_ROUNDS:
+            return self.may_repeat
+        if name == "on_item_fault":
+            return self.may_repeat or (self.kind == "loop" and not self.starts)
         return name not in _OF_STEPS or not self.starts
 
     def clock_of(self, raw: dict[str, Any]) -> Clock:
@@ -202,6 +211,8 @@ class Plan:
 
     def _use_of(self, name: str) -> Callable[[dict[str, Any]], bool] | None:
         """Whether a record has a use for a field; None where it always has."""
+        if self.may_repeat and name in ("own_cap", "on_item_fault"):
+            return lambda raw: self.rounds is not None and self.rounds.repeats(raw)
         if name not in _OF_SCHEDULES:
             return None
         return lambda raw: name in self.clock_of(raw).fields
@@ -260,6 +271,7 @@ class Plans:
         self.signs = [get for _, get, _ in self.rules if get is not None]
         self.common = common
         self.settings = settings
+        self.default_model = bool(dialect.flow.model)
         self.starts, self.steps = starts, steps
         self.holds = [(re.compile(translate(hold.operation)), hold.at) for hold in dialect.inside]
         self.made: dict[str, Plan] = {}  # by operation, where nothing else tells what to do
@@ -290,7 +302,10 @@ class Plans:
         if not starts:
             # What stands inside a step is claimed only where the rule for it holds.
             claim_paths(claims := copy_claims(claims), [at for fits, at in self.holds if fits.match(operation)])
-        return Plan(rule, self.common, self.settings, claims, fields, starts)
+        plan = Plan(rule, self.common, self.settings, claims, fields, starts)
+        if self.default_model and plan.uses_model:
+            plan.get.setdefault("model", get_nothing)  # its steps ask one all the same
+        return plan
 
 
 def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:
@@ -366,19 +381,4 @@ def _read_prompts(plan: Plan, raw: dict[str, Any], places: Placeholders, names: 
 
 def repeat_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[str, str]) -> Repeat | None:
     """How a loop goes round, or None for other steps."""
-    if plan.kind != "loop":
-        return None
-    get = plan.get
-    listed = get["items"](raw) if "items" in get else None
-    items = as_text(listed)
-    count = len(listed) if isinstance(listed, list) else None
-    until = as_text(get["until"](raw)) if "until" in get else ""
-    refs: tuple[Ref, ...] = places.in_text(items, names) + places.in_text(until, names)
-    return Repeat(
-        items=", ".join(map(as_text, listed)) if isinstance(listed, list) else items or None,
-        count=count,
-        until=until or None,
-        cap=as_whole_number(get["cap"](raw)) if "cap" in get else None,
-        on_item_fault=plan.item_faults.get(as_text(get["on_item_fault"](raw))) if "on_item_fault" in get else None,
-        refs=refs,
-    )
+    return read_repeat(plan.get, raw, plan.item_faults, places, names) if plan.kind == "loop" else None

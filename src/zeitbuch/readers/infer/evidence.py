@@ -20,6 +20,7 @@ from .joins import find_joins
 from .kinds import Verdict, judge_operations, operation_contexts, structural_triggers
 from .outlets import Outlet, outlet_meanings
 from .own_conditions import OwnCondition, is_condition_word
+from .own_rounds import OwnRounds
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
@@ -67,6 +68,7 @@ class Evidence:
         self.switch_by_word = False
         self.doubtful_switch: dict[str, Any] = {}  # what may say that steps are switched off, and is asked
         self.doubtful_condition: OwnCondition | None = None  # and that they run only where it holds
+        self.doubtful_rounds: OwnRounds | None = None  # and that they repeat themselves
         self.doubtful_state: dict[str, Any] = {}  # and that flows are
         self.unclear_times: dict[str, Path] = {}  # everyday times of steps of which nothing tells the unit
         self.unclear_intervals: dict[str, Path] = {}  # of triggers

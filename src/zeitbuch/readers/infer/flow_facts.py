@@ -39,7 +39,7 @@ _LEAST_SHARE = 0.8  # of the flows that name a first step
 
 def flow_facts(found: Found, identity: Identity, joins: Joins, taken: set[str]) -> dict[str, str]:
     """Paths for the [flow] table: ``fault_handlers``, ``concurrency``, ``first``. ``taken`` are paths that say something else."""
-    columns = _columns_of_heads(found)
+    columns = columns_of_heads(found)
     names = _names_of_flows(columns, len(found.samples))
     result: dict[str, str] = {}
     for path, values in sorted(columns.items()):
@@ -69,8 +69,8 @@ def _names_handler(path: Path, values: list[tuple[int, Any]], names: set[str]) -
     )
 
 
-def _columns_of_heads(found: Found) -> dict[Path, list[tuple[int, Any]]]:
-    """The values of flows outside their steps, each with the number of its flow."""
+def columns_of_heads(found: Found) -> dict[Path, list[tuple[int, Any]]]:
+    """By path: the values of flows outside their steps, each with the number of its flow."""
     steps = tuple(part for part in found.steps_at if part != STAR)
     columns: dict[Path, list[tuple[int, Any]]] = {}
     for number, sample in enumerate(found.samples):

@@ -15,6 +15,7 @@ from .survey import Group, Path, find_groups, find_leaves, is_scalar, value_at, 
 from .vocabulary import words_of
 
 _ENDS = 2  # of a link
+_LONGEST = 20_000  # letters of a text that is looked into
 _ID_WORDS = frozenset(
     "id key ref uid uuid guid code number nr nummer clave cle chiave sleutel chave nokkel schluessel schlussel tag slug".split()
 )
@@ -60,8 +61,15 @@ def _scalar_columns(found: Found) -> dict[Path, int]:
 
 
 def _words_in(sample: Sample) -> Counter[str]:
-    """All scalar texts and keys of a flow, counted: what may refer to a step."""
-    words: Counter[str] = Counter(as_text(value) for _, value in find_leaves(sample.raw, depth=40) if is_scalar(value))
+    """All scalar texts and keys of a flow, and what placeholders begin with, counted: what may refer to a step."""
+    texts = [as_text(value) for _, value in find_leaves(sample.raw, depth=40) if is_scalar(value)]
+    words: Counter[str] = Counter(texts)
+    words.update(
+        matched["inner"].partition(".")[0].strip()
+        for text in texts
+        if len(text) < _LONGEST
+        for matched in BRACKETED.finditer(text)
+    )
     stack: list[Any] = [sample.raw]
     while stack:
         value = stack.pop()

@@ -16,6 +16,7 @@ _OPERATION_KEYS = frozenset(
     "accion azione acao".split()
 )
 LOOKED_AT = 400  # items of a place
+_AS_GOOD, _LEAST_ALONE = 0.5, 3  # part of the best score; items of a list, on average
 _FEWEST, _TELLING = 20, 0.9  # items by which a number is judged, and how well it has to tell their settings
 
 
@@ -36,7 +37,7 @@ def operation_scores(group: Group) -> list[tuple[float, Path]]:
     if not any(shape_gain(column, shapes, path) >= _TELLING for path, column in columns.items()):
         found += _numbers_for_types(group.items[:LOOKED_AT], shapes)
     found.sort(key=lambda f: (-f[0], f[1]))
-    return _types_before_captions(found, columns, shapes)
+    return _types_before_ids(_types_before_captions(found, columns, shapes), columns, group.items[:LOOKED_AT])
 
 
 def _numbers_for_types(items: list[Item], shapes: list[frozenset[Path]]) -> list[tuple[float, Path]]:
@@ -74,6 +75,28 @@ def _types_before_captions(
         if not _has_blanks(column) and fits and len(set(column.values())) <= len(set(columns[found[0][1]].values())):
             return [(found[0][0], path), *found[:place], *found[place + 1 :]]
     return found
+
+
+def _types_before_ids(
+    found: list[tuple[float, Path]], columns: dict[Path, dict[int, str]], items: list[Item]
+) -> list[tuple[float, Path]]:
+    """A field that never says the same twice in a flow gives way to one that does, in words of the trade: flows drawn alike have steps of
+    the same id."""
+    if not found or not _is_alone_in_flows(columns.get(found[0][1], {}), items):
+        return found
+    for place, (score, path) in enumerate(found[1:], 1):
+        values = set(columns.get(path, {}).values())
+        known = bool(values) and all(map(guess_kinds, values)) and len(values) > 1
+        if known and score >= _AS_GOOD * found[0][0] and not _is_alone_in_flows(columns[path], items):
+            return [(found[0][0], path), *found[:place], *found[place + 1 :]]
+    return found
+
+
+def _is_alone_in_flows(column: dict[int, str], items: list[Item]) -> bool:
+    """Whether items of one list never have the same value, of lists that are long enough to tell."""
+    own = Counter((items[number].document, items[number].parent, value) for number, value in column.items())
+    lists = Counter((items[number].document, items[number].parent) for number in column)
+    return bool(column) and max(own.values()) == 1 and len(column) >= _LEAST_ALONE * len(lists)
 
 
 def _has_blanks(column: dict[int, str]) -> bool:

@@ -69,7 +69,7 @@ class OwnCondition(NamedTuple):
 def find_own_condition(e: Evidence, columns: dict[Path, Column], taken: set[Path]) -> OwnCondition | None:
     """The field in which steps say whether they run; None where there is none. ``taken``: fields that mean something else."""
     free = {path: column for path, column in columns.items() if path not in taken}
-    found = [_judge(e, path, column) for path, column in free.items() if _may_stand_at(path, e.settings)]
+    found = [_judge(e, path, column) for path, column in free.items() if may_stand_at(path, e.settings)]
     found += [_judge_object(e, path, free) for path in dict.fromkeys(path[:1] for path in free if len(path) > 1)]
     told = [one for one in found if one is not None]
     return max(told, key=lambda one: (one.worded + one.compares, one.steps), default=None)
@@ -80,7 +80,8 @@ def is_condition_word(key: str) -> bool:
     return bool(frozenset(words_of(key)) & (_IF | _SKIP))
 
 
-def _may_stand_at(path: Path, settings: Path) -> bool:
+def may_stand_at(path: Path, settings: Path) -> bool:
+    """Whether a field stands beside the settings of a step, as what is said of the step itself does."""
     return (
         STAR not in path
         and len(path) <= 1 + max(1, len(settings))

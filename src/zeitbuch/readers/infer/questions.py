@@ -21,7 +21,7 @@ from .claims import Claim
 from .evidence import Evidence, literal_pattern, pattern_of
 from .fields import Column, find_columns
 from .question_records import Answer, Change, Question, keep_same, no_other
-from .state_questions import about_condition, about_state, about_switch
+from .state_questions import about_condition, about_rounds, about_state, about_switch
 from .time_questions import UnitQuestion, unit_questions
 from .topic_questions import about_topics
 from .value_kinds import kinds_by_values, shown_values
@@ -43,6 +43,7 @@ def questions_about(e: Evidence, dialect: Dialect) -> list[Question]:
         *about_state(e, dialect, claims),
         *about_switch(e),
         *about_condition(e),
+        *about_rounds(e),
         *_about_kinds(e, claims),
         *_about_triggers(e, dialect, claims),
         *[_about_time(one) for one in unit_questions(e)],

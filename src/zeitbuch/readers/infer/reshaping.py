@@ -14,10 +14,11 @@ from msgspec import structs
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.flow_rules import FlowRule, Signature
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.reshape import Reshaper
 from zeitbuch.readers.dialects.reshape_rules import PairsRule, Rule, TextRule
-from zeitbuch.readers.dialects.rules import Dialect, FlowRule, Signature, StepRule
+from zeitbuch.readers.dialects.rules import Dialect, StepRule
 from zeitbuch.readers.input.decode import decode_bytes
 from zeitbuch.readers.input.limits import Limits, measure_tree
 

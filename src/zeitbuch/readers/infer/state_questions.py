@@ -15,6 +15,7 @@ from zeitbuch.readers.dialects.rules import Dialect
 from .claims import Claim
 from .evidence import Evidence
 from .own_conditions import shown_conditions
+from .own_rounds import shown_rounds
 from .question_records import Answer, Question, keep_same, no_other
 from .state_words import state_of_word
 from .survey import dotted_path, values_at
@@ -91,6 +92,22 @@ def about_condition(e: Evidence) -> list[Question]:
     answers = [answers[1], answers[0], answers[2]] if found.skips else answers
     text = f"Does '{path}' say whether a step runs ({count_words(found.steps, 'step')} have it)?"
     return [Question("condition", text, shown_conditions(e, found.path, 3), tuple(answers), found.steps, no_other)]
+
+
+def about_rounds(e: Evidence) -> list[Question]:
+    """What may say that a step repeats itself."""
+    found = e.doubtful_rounds
+    if found is None:
+        return []
+    path = dotted_path(found.path)
+    answers = (
+        Answer("each", "the step runs for each item", partial(_with_condition, field="own_items", path=path)),
+        Answer("until", "the step runs again until it holds", partial(_with_condition, field="own_until", path=path)),
+    )
+    first = answers if found.field == "own_items" else answers[::-1]
+    other = Answer("no", "it says something else", keep_same)
+    text = f"Does '{path}' say that a step repeats itself ({count_words(found.steps, 'step')} have it)?"
+    return [Question("rounds", text, shown_rounds(e, found.path, 3), (*first, other), found.steps, no_other)]
 
 
 def _with_condition(dialect: Dialect, field: str, path: str) -> Dialect:

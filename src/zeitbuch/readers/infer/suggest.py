@@ -7,16 +7,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
+from zeitbuch.readers.dialects.flow_rules import FlowRule, Items, Signature
 from zeitbuch.readers.dialects.link_rules import OutletRule, PointerRule, WayRole
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import (
     PLACE,
     Dialect,
-    FlowRule,
-    Items,
     PlaceholderRule,
     PromptRule,
-    Signature,
     StepRule,
 )
 from zeitbuch.readers.infer.fields import Column
@@ -27,12 +25,13 @@ from . import fields, step_surroundings, surroundings
 from .catalogues import catalogues_of
 from .claiming import claim_flow, claim_links, claim_model, claim_placeholders, claim_steps, claim_switch
 from .claims import Claim
+from .default_models import claim_default_model
 from .evidence import Evidence, literal_pattern
 from .facts_of_kinds import with_facts
 from .flow_facts import flow_facts
 from .kinds import HELPERS
 from .link_tables import link_tables
-from .own_conditions import claim_own_condition
+from .own_rounds import claim_what_runs
 from .parts import Branching
 from .prompts import order_prompts, prompt_role
 from .question_records import Question
@@ -220,8 +219,9 @@ class _Proposal(Evidence):
         self.connections = connections
         scope = self._scope_of_steps(found, every, ident)
         named = bool(ident.id or ident.name)
-        given = _spell_fields(common, numbers)
-        given |= claim_own_condition(self, every, {**common, **numbers, "connection": path, "scope": scope})
+        beside = {**common, **numbers, "connection": path, "scope": scope}
+        runs = claim_what_runs(self, every, beside)
+        given = _spell_fields({key: value for key, value in common.items() if key in beside}, numbers) | runs
         return StepRule(
             at=self.steps_at,
             id=dotted_path(ident.id) if named else PLACE,
@@ -291,6 +291,7 @@ class _Proposal(Evidence):
         variables: Items | None = surroundings.find_variables(found, self.joins)
         plain: dict[str, Any] = {key: dotted_path(value) for key, value in given.items() if isinstance(value, tuple)}
         plain |= flow_facts(found, self.identity, self.joins, set(plain.values()))
+        plain |= claim_default_model(self, step, set(plain.values()))
         if found.flow_keyed and "id" not in plain:
             plain["id"] = "@key"
         return FlowRule(

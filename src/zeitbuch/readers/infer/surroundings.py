@@ -7,8 +7,8 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any
 
+from zeitbuch.readers.dialects.flow_rules import Items
 from zeitbuch.readers.dialects.paths import as_text
-from zeitbuch.readers.dialects.rules import Items
 from zeitbuch.readers.infer.survey import Group
 
 from .fields import STAMP, Column, key_in

@@ -3,11 +3,13 @@
 
 from __future__ import annotations
 
+from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.reshape_rules import MergeRule
 
+from .identity import is_id_word
 from .operations import shape_gain, shape_of, short_values
 from .steps import KEY, Found
-from .survey import Path, dotted_path, json_path
+from .survey import Path, dotted_path, json_path, value_at
 from .vocabulary import guess_kinds
 
 _LEAST_GAIN = 0.12  # of what both fields tell about the settings over what the first tells alone
@@ -26,10 +28,17 @@ def second_field(found: Found) -> Path:
     for path, column in columns.items():
         if path == found.operation or len(path) > 1 or len(column) < len(items) or not _may_be_part(column, first):
             continue
+        if is_id_word(path) and _is_alone_in_flows(found, path):
+            continue  # flows drawn alike have steps of the same id
         both = {number: f"{first[number]}.{column[number]}" for number in first}
         told = shape_gain(both, shapes, found.operation) + 0.06 * (_known_kinds(both) - _known_kinds(first))
         best = max(best, (told - alone, path))
     return best[1] if best[0] >= _LEAST_GAIN else ()
+
+
+def _is_alone_in_flows(found: Found, path: Path) -> bool:
+    named = [[as_text(value_at(sight.raw, path)) for sight in sample.steps] for sample in found.samples]
+    return all(len(set(values)) == len(values) for values in named)
 
 
 def _may_be_part(column: dict[int, str], first: dict[int, str]) -> bool:

@@ -1,0 +1,175 @@
+# A step that repeats itself, for the items of a list or until something holds, is, for all who count and explain, a loop with the step in it.
+"""How loops go round, and loops around steps that repeat themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from msgspec import structs
+
+from zeitbuch.core.model.outcomes import deciding_steps, is_inside
+from zeitbuch.core.model.records import Flow, ItemFault, Link, Ref, Repeat, Step
+from zeitbuch.readers.input.pointers import escape_key
+
+from .gates import free_id, spell_condition
+from .paths import Getter, as_text, as_whole_number, is_words, make_getter, path_keys
+from .placeholders import Placeholders
+
+if TYPE_CHECKING:
+    from .draft import Draft
+
+# Fields of steps that repeat themselves -> those of loops.
+OWN_ROUNDS = {"own_items": "items", "own_until": "until", "own_cap": "cap"}
+# Kinds that have rounds by themselves, or nothing that could be repeated.
+NEVER_REPEATED = frozenset(("loop", "decide", "join", "end", "note", "group"))
+
+
+class RoundsRule(NamedTuple):
+    """Where a step may say over what, or until when, it repeats itself; the paths to both, for messages."""
+
+    get: dict[str, Getter]
+    ways: dict[str, list[tuple[tuple[str, ...], Getter]]]
+    settings: tuple[str, ...]
+    item_faults: dict[str, ItemFault]
+
+    def repeats(self, raw: dict[str, Any]) -> bool:
+        """Whether a step repeats itself: a highest number of rounds alone says nothing."""
+        return any(_is_told(name, get(raw)) for name, ways in self.ways.items() for _, get in ways)
+
+
+class Rounds(NamedTuple):
+    """How one step repeats itself; ``word`` is the builder's own for it."""
+
+    repeat: Repeat
+    word: str
+    pointer: str
+
+
+def make_rounds_rule(
+    get: dict[str, Getter], said: dict[str, str | list[str]], settings: str, item_faults: dict[str, ItemFault]
+) -> RoundsRule | None:
+    """The rule for the fields of ``OWN_ROUNDS`` that a dialect names; None where it names neither items nor an end."""
+    known = {of_loops: name for name, of_loops in OWN_ROUNDS.items() if name in get}
+    if "items" not in known and "until" not in known:
+        return None
+    readers = {of_loops: get[name] for of_loops, name in known.items()}
+    if "on_item_fault" in get:
+        readers["on_item_fault"] = get["on_item_fault"]
+    ways = {of_loops: _ways_of(said[name]) for of_loops, name in known.items()}
+    return RoundsRule(readers, ways, tuple(filter(None, settings.split("."))), item_faults)
+
+
+def _ways_of(paths: str | list[str]) -> list[tuple[tuple[str, ...], Getter]]:
+    places = [paths] if isinstance(paths, str) else paths
+    return [(path_keys(path), make_getter(path)) for path in places if path]
+
+
+def _is_told(name: str, value: Any) -> bool:
+    """Whether a value says that there are rounds: a highest number of them alone does not, and once is none."""
+    if name == "cap" or value is None or value is False or value in ("", [], {}):
+        return False
+    return name == "until" or (is_words(value) and not (type(value) is int and value <= 1))
+
+
+def find_rounds(
+    rule: RoundsRule, raw: dict[str, Any], pointer: str, places: Placeholders, names: dict[str, str]
+) -> Rounds | None:
+    """How a step repeats itself as written, or None."""
+    for name in ("items", "until"):
+        for keys, get in rule.ways.get(name, ()):
+            if _is_told(name, get(raw)):
+                place = pointer + "".join(f"/{escape_key(key)}" for key in keys)
+                repeat = read_repeat(rule.get, raw, rule.item_faults, places, names)
+                return Rounds(repeat, _word_of(keys, rule.settings), place)
+    return None
+
+
+def _word_of(keys: tuple[str, ...], settings: tuple[str, ...]) -> str:
+    """The builder's word for the rounds of a step: the first key that is not where all settings are."""
+    within = keys[len(settings) :] if settings and keys[: len(settings)] == settings else keys
+    return next((key for key in within if key != "*"), "rounds")
+
+
+def read_repeat(
+    get: dict[str, Getter],
+    raw: dict[str, Any],
+    item_faults: dict[str, ItemFault],
+    places: Placeholders,
+    names: dict[str, str],
+) -> Repeat:
+    """How a loop goes round: over a list or what an expression names, so many times, or until something holds."""
+    listed = get["items"](raw) if "items" in get else None
+    times = as_whole_number(listed) if not isinstance(listed, (list, dict, bool)) else None
+    items = as_text(listed) if times is None and listed is not True else ""
+    until = _spelled(get["until"](raw)) if "until" in get else ""
+    refs: tuple[Ref, ...] = places.in_text(items, names) + places.in_text(until, names)
+    return Repeat(
+        items=", ".join(map(as_text, listed)) if isinstance(listed, list) else items or None,
+        count=len(listed) if isinstance(listed, list) else times,
+        until=until or None,
+        cap=as_whole_number(get["cap"](raw)) if "cap" in get else None,
+        on_item_fault=item_faults.get(as_text(get["on_item_fault"](raw))) if "on_item_fault" in get else None,
+        refs=refs,
+    )
+
+
+def _spelled(value: Any) -> str:
+    return "" if value in (None, True) else spell_condition(value)
+
+
+def add_rounds(draft: Draft, outline: bool = False) -> None:
+    """Puts a loop around each step of the draft that repeats itself. What led to the step leads to the loop, what left it leaves the
+    loop; its helpers stay with it. An ``outline`` holds no texts."""
+    helpers = {link.source for link in draft.links if link.role == "attach"}
+    deciding = deciding_steps(Flow(id="", steps=tuple(draft.steps), links=tuple(draft.links)))
+    taken = {*(step.id for step in draft.steps), *(trigger.id for trigger in draft.triggers)}
+    scopes = {step.id: step.scope for step in draft.steps}
+    loops: dict[str, str] = {}
+    made: list[Step] = []
+    for step in draft.steps:
+        rounds = draft.rounds.pop(step.id, None)
+        if rounds is not None and (
+            step.id in helpers or step.id in deciding
+        ):  # whose ways would begin anew in every round
+            draft.lose_rounds(step.id, rounds)
+            rounds = None
+        if rounds is None:
+            made.append(step)
+            continue
+        key = loops[step.id] = free_id(f"{step.id}.{rounds.word}", taken)
+        made += [
+            Step(id=key, kind="loop", scope=step.scope) if outline else _loop_around(step, key, rounds, draft),
+            structs.replace(
+                step, scope=key, join=None, per_item=False, concurrency=None,
+                on_fault="stop" if step.on_fault == "route" else step.on_fault,
+            ),
+        ]  # fmt: skip
+    draft.steps = made
+    draft.links = [_around(link, loops, lambda one, two: is_inside(one, two, scopes)) for link in draft.links]
+
+
+def _loop_around(step: Step, key: str, rounds: Rounds, draft: Draft) -> Step:
+    return Step(
+        id=key,
+        kind="loop",
+        name=f"{step.title} (rounds)",
+        operation=rounds.word,
+        scope=step.scope,
+        repeat=rounds.repeat,
+        join=step.join,
+        per_item=step.per_item,
+        concurrency=step.concurrency,
+        on_fault="route" if step.on_fault == "route" else "stop",
+        origin=draft.origin_at(rounds.pointer),
+    )
+
+
+def _around(link: Link, loops: dict[str, str], inside: Callable[[str, str], bool]) -> Link:
+    """The link, led to and from the loops around the steps that it joins."""
+    source, target = link.source, link.target
+    if link.role == "attach" or source == target or inside(source, target) or inside(target, source):
+        return link
+    if source not in loops and target not in loops:
+        return link
+    return structs.replace(link, source=loops.get(source, source), target=loops.get(target, target))

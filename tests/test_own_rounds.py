@@ -1,0 +1,222 @@
+"""Steps that repeat themselves: a loop around the step, in every shape of export, counted like any other loop."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.assumptions.values import Range
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Flow
+from zeitbuch.core.passes.exact import Passes
+from zeitbuch.readers.dialects.rules import parse_dialect
+from zeitbuch.readers.input.sources import Held
+from zeitbuch.readers.reading.reader import Reader
+
+HEAD = 'dialect = 1\nname = "jetty"\n[signature]\nall = ["$.jetty"]\n[flow]\n'
+KINDS = """
+[[kind]]
+operation = "look"
+kind = "read"
+[[kind]]
+operation = "ask"
+kind = "model"
+model = "mind"
+[[kind]]
+operation = "pick"
+kind = "decide"
+condition = "test"
+[[kind]]
+operation = "each"
+kind = "loop"
+items = "times"
+[[kind]]
+operation = "bell"
+trigger = "manual"
+[placeholders]
+open = "<<"
+close = ">>"
+"""
+STEP = """operation = "does"
+own_condition = "only_with"
+own_items = "for_all"
+own_until = "again.until"
+own_cap = "again.at_most"
+concurrency = "side_by_side"
+retries = "tries"
+on_fault = "trouble"
+on_faults = { leave = "route", on = "continue" }
+"""
+ROPES = """[[link]]
+at = "$.ropes[*]"
+from = "0"
+to = "1"
+[[link]]
+at = "$.fault_ropes[*]"
+from = "0"
+to = "1"
+role = "error"
+[[link]]
+at = "$.help[*]"
+from = "0"
+to = "1"
+role = "attach"
+"""
+LISTED = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}{ROPES}{KINDS}'
+ORDERED = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[order]\n{KINDS}'
+TREE = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[tree]\nbody = "inside"\nbranches = "ways"\nbranch_steps = "steps"\n{KINDS}'
+WAITING = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[predecessors]\nat = "after"\n{KINDS}'
+
+
+def read(dialect: str, export: dict[str, Any], outline: bool = False) -> tuple[Flow, list[str]]:
+    reader = Reader([parse_dialect(dialect, "jetty.toml")], outline=outline, texts=not outline)
+    (flow,) = reader.flows_of([Held("export.json", json.dumps({"jetty": 1, "id": "f", **export}).encode())])
+    return flow, [str(problem) for problem in reader.problems]
+
+
+def step(key: str, does: str = "look", **more: Any) -> dict[str, Any]:
+    return {"id": key, "name": key.upper(), "does": does, **more}
+
+
+def arrows(flow: Flow) -> set[tuple[str, str]]:
+    return {(link.source, link.target) for link in flow.links}
+
+
+def passes(flow: Flow, *rules: Rule) -> dict[str, float]:
+    found = Passes(Graph(flow), AssumptionLookup(Assumptions(assume=rules), flow))
+    return {key: float(one.runs) for key, one in found.of.items()}
+
+
+REPEATED = [step("a"), step("b", "ask", for_all="<<a.letters>>", side_by_side=4, tries=2), step("c")]
+
+
+@pytest.mark.parametrize(
+    ("dialect", "export"),
+    [
+        (LISTED, {"steps": REPEATED, "ropes": [["a", "b"], ["b", "c"]]}),
+        (ORDERED, {"steps": REPEATED}),
+        (TREE, {"steps": REPEATED}),
+        (WAITING, {"steps": [REPEATED[0], {**REPEATED[1], "after": ["a"]}, {**REPEATED[2], "after": ["b"]}]}),
+    ],
+    ids=["links", "order", "tree", "predecessors"],
+)
+def test_a_step_that_goes_over_items_stands_in_a_loop_in_every_shape(dialect: str, export: dict[str, Any]) -> None:
+    flow, problems = read(dialect, export)
+    assert [(one.id, one.kind, one.name, one.scope) for one in flow.steps] == [
+        ("a", "read", "A", None),
+        ("b.for_all", "loop", "B (rounds)", None),
+        ("b", "model", "B", "b.for_all"),
+        ("c", "read", "C", None),
+    ]
+    loop, inner = flow.steps[1:3]
+    assert loop.repeat is not None and (loop.repeat.items, loop.repeat.count) == ("<<a.letters>>", None)
+    assert [ref.step for ref in loop.repeat.refs] == ["a"] and loop.operation == "for_all"
+    assert loop.origin is not None and loop.origin.pointer == "/steps/1/for_all"
+    assert (loop.concurrency, inner.concurrency) == (4, None)
+    assert inner.retry is not None and loop.retry is None  # each round is tried again, not all of them
+    assert arrows(flow) == {("a", "b.for_all"), ("b.for_all", "c")}
+    assert problems == [] and flow.unread == {"jetty": 1} and flow.content.unread == 1
+    assert passes(flow, Rule(step="b.for_all", items=Range(7, 7, 7)))["b"] == pytest.approx(7)
+    assert passes(flow)["c"] == pytest.approx(1)
+    short, _ = read(dialect, export, outline=True)
+    assert [(one.id, one.kind, one.scope) for one in short.steps] == [
+        (one.id, one.kind, one.scope) for one in flow.steps
+    ]
+    assert arrows(short) == arrows(flow) and short.content.unread == 1
+
+
+def test_a_step_that_repeats_until_something_holds_has_its_cap() -> None:
+    flow, _ = read(ORDERED, {"steps": [step("a", again={"until": "<<a.state>> == 'done'", "at_most": 5}), step("b")]})
+    loop = flow.steps[0]
+    assert (loop.id, loop.operation) == ("a.again", "again") and loop.repeat is not None
+    assert (loop.repeat.until, loop.repeat.cap, loop.repeat.items) == ("<<a.state>> == 'done'", 5, None)
+    assert arrows(flow) == {("a.again", "b")} and flow.steps[1].unread == {}
+    assert passes(flow, Rule(step="a.again", rounds=Range(9, 9, 9)))["a"] == pytest.approx(
+        4, rel=0.1
+    )  # of nine, but never more than five
+
+
+def test_a_number_says_how_often_of_a_step_and_of_a_loop() -> None:
+    inside = step("l", "each", times=6, inside=[step("x")])
+    flow, _ = read(TREE, {"steps": [step("a", "ask", for_all=3), inside, step("t", for_all=["x", "y"])]})
+    assert passes(flow) == {"a.for_all": 1, "a": 3, "l": 1, "x": 6, "t.for_all": 1, "t": 2}
+    loops = {one.id: one.repeat for one in flow.steps if one.repeat is not None}
+    assert [(one.items, one.count) for one in loops.values()] == [(None, 3), (None, 6), ("x, y", 2)]
+
+
+@pytest.mark.parametrize("said", [None, "", False, [], 1, 0])
+def test_what_says_once_or_nothing_is_no_loop(said: Any) -> None:
+    flow, _ = read(ORDERED, {"steps": [step("a", for_all=said), step("b")]})
+    assert [one.id for one in flow.steps] == ["a", "b"] and flow.unread == {"jetty": 1}
+
+
+def test_a_highest_number_alone_is_no_loop_and_stays_unread() -> None:
+    flow, problems = read(ORDERED, {"steps": [step("a", again={"at_most": 5}), step("b")]})
+    assert [one.id for one in flow.steps] == ["a", "b"] and flow.steps[0].unread == {"again": {"at_most": 5}}
+    assert problems == []
+    odd, told = read(ORDERED, {"steps": [step("a", for_all={"list": "x"})]})
+    assert [one.id for one in odd.steps] == ["a"] and odd.steps[0].unread == {"for_all": {"list": "x"}}
+    assert "expected a list, its name, an expression or a number" in told[0] and "/steps/0" in told[0]
+
+
+def test_the_decision_whether_it_runs_at_all_stands_before_the_loop() -> None:
+    steps = [step("a"), step("b", "ask", for_all="<<a.all>>", only_with="<<a.state>> == 'late'"), step("c")]
+    flow, _ = read(ORDERED, {"steps": steps})
+    assert [one.id for one in flow.steps] == ["a", "b.only_with", "b.for_all", "b", "c"]
+    assert arrows(flow) == {
+        ("a", "b.only_with"),
+        ("b.only_with", "b.for_all"),
+        ("b.only_with", "c"),
+        ("b.for_all", "c"),
+    }
+    assert passes(flow, Rule(step="b.for_all", items=Range(4, 4, 4)))["b"] == pytest.approx(2)
+
+
+def test_what_follows_a_failure_follows_the_loop_and_helpers_stay() -> None:
+    steps = [step("a", "ask", for_all="letters", trouble="leave"), step("b"), step("t"), step("m")]
+    flow, _ = read(LISTED, {"steps": steps, "ropes": [["a", "b"]], "fault_ropes": [["a", "t"]], "help": [["m", "a"]]})
+    by_role = {(link.source, link.target): link.role for link in flow.links}
+    assert by_role == {("a.for_all", "b"): "next", ("a.for_all", "t"): "error", ("m", "a"): "attach"}
+    assert {one.id: one.on_fault for one in flow.steps if one.id.startswith("a")} == {"a.for_all": "route", "a": "stop"}
+    kept, _ = read(ORDERED, {"steps": [step("a", for_all="letters", trouble="on")]})
+    assert [one.on_fault for one in kept.steps] == ["stop", "continue"]
+
+
+def test_steps_that_decide_or_help_have_no_rounds_and_it_is_told() -> None:
+    ways = [["p", "x", "big"], ["p", "y", "small"]]
+    dialect = LISTED.replace('to = "1"\n', 'to = "1"\noutlet = "2"\n', 1)
+    steps = [step("p", "pick", for_all="letters"), step("x"), step("y"), step("m", for_all="letters")]
+    flow, _ = read(dialect, {"steps": steps, "ropes": ways, "help": [["m", "x"]]})
+    assert [one.kind for one in flow.steps] == ["decide", "read", "read", "read"]
+    assert flow.steps[0].unread == {"for_all": "letters"} and flow.content.unread == 3
+    assert "for_all of m" in json.dumps(flow.unread)
+
+
+def test_two_steps_with_one_id_the_first_keeps_its_rounds() -> None:
+    flow, _ = read(ORDERED, {"steps": [step("a", for_all="letters"), step("a", for_all="berths")]})
+    assert sum(one.kind == "loop" for one in flow.steps) == 1 and "berths" in json.dumps(flow.unread)
+
+
+@settings(max_examples=40)
+@given(st.lists(st.tuples(st.integers(0, 5), st.booleans(), st.booleans()), min_size=1, max_size=7))
+def test_every_step_runs_as_often_as_it_says(drawn: list[tuple[int, bool, bool]]) -> None:
+    """Rounds multiply within blocks, conditions halve, and nothing that comes behind changes."""
+    steps: list[dict[str, Any]] = []
+    wanted: dict[str, float] = {}
+    for at, (times, gated, nested) in enumerate(drawn):
+        key = f"s{at}"
+        one = step(key, "ask", **({"for_all": times} if times else {}), **({"only_with": "x > 1"} if gated else {}))
+        wanted[key] = max(1, times) * (0.5 if gated else 1)
+        if nested:
+            one["inside"] = [step(f"{key}i", for_all=2)]
+            wanted[f"{key}i"] = 2 * wanted[key]
+        steps.append(one)
+    flow, problems = read(TREE, {"steps": steps})
+    found = passes(flow)
+    assert problems == [] and {key: found[key] for key in wanted} == pytest.approx(wanted)
