@@ -21,6 +21,7 @@ from .query import Query
 from .rules import Dialect
 from .step_plan import Plans, Shared, inputs_of, schedule_of
 from .steps import StepReader
+from .switches import Switch
 
 
 class Triggers:
@@ -34,11 +35,13 @@ class Triggers:
             return
         claimed: Claims = {}
         paths = [rule.id, rule.name, rule.operation, rule.connection, rule.condition]
-        for path in (*paths, rule.starts):
+        for path in (*paths, rule.starts, rule.enabled, rule.disabled):
             claim_paths(claimed, path)
         claim_paths(claimed, steps.own_paths)
         self.query = Query(rule.at)
-        shared = Shared(claimed, tuple(make_field(path, WORDS) for path in paths if path))
+        self.switch = Switch(rule.enabled, rule.disabled, rule.switches)
+        fields = [make_field(path, WORDS) for path in paths if path]
+        shared = Shared(claimed, (*fields, *self.switch.fields()))
         self.plans = Plans(dialect, dialect.step, rule.settings, shared)
         self.get = {
             name: make_getter(getattr(rule, name))
@@ -75,6 +78,7 @@ class Triggers:
             batch=as_whole_number(fields["batch"](item)) if "batch" in fields else None,
             authentication=as_text(fields["authentication"](item)) if "authentication" in fields else "",
             connection=as_text(get["connection"](item)) or None,
+            enabled=self.switch.is_on(item),
             inputs=inputs_of(plan, item if plan.all_inputs else self.settings(item), self.steps.places, draft.names),
             unread=self._unread_of(item, trigger_id, draft, pointer, plan),
             origin=draft.origin_at(pointer),

@@ -106,6 +106,7 @@ class DialectReader:
                 elif query.parts:
                     claim_keys(claims, tuple(query.parts))
         self.claims = claims
+        self.keyed = any(KEY in (paths if isinstance(paths, list) else [paths]) for paths in (flow.id, flow.name))
         fields = [
             make_field(getattr(flow, name), _flow_form(flow, name), gathers=name == "owners")
             for name in self.get
@@ -165,6 +166,8 @@ class DialectReader:
     def _read_flow(
         self, raw: dict[str, Any], pointer: str, base: Origin, count: int, places: Places | None = None
     ) -> tuple[Flow, list[Problem]]:
+        if self.keyed:
+            raw = with_key(pointer, raw)
         draft = Draft(base, pointer, places)
         get = self.get
         whole_flow = not self.steps.outline

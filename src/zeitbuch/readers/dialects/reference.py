@@ -94,8 +94,10 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("at", "The items, from the document.", 'at = "$.tasks[*]"'),
         Key("by", "Where in an item its record is named.", 'by = "plan"'),
         Key("to", "The records, from the document.", 'to = "$.plans[*]"'),
-        Key("into", "The key of a record under which its items then stand.", 'into = "own_tasks"'),
-        Key("equals", "Where in a record that name is.", 'equals = "id"'),
+        Key("into", "The key of a record under which its items then stand; of several rules with one such key in one list.", 'into = "own_tasks"'),
+        Key("equals", "Where in a record that name is; `@key` for the key under which it stands.", 'equals = "id"'),
+        Key("name", "Of items that are a setting each, where its name is: they become one object.", 'name = "setting"'),
+        Key("value", "Where the value of such a setting is.", 'value = "is"'),
     )),
     TableOfKeys("BesideRule", "[[beside]]", "Files that belong to others in the same folder or package.", (
         Key("file", "The name of the file beside; `*` is the same text as in `main`.", 'file = "*.ropes.json"'),
@@ -257,6 +259,9 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("starts", "The step that it starts; without it the steps that nothing leads to.", 'starts = "first"'),
         Key("connection", "The connection it uses.", 'connection = "berth"'),
         Key("condition", "Its condition.", 'condition = "test"'),
+        Key("enabled", "Whether it is on.", 'enabled = "in_use"'),
+        Key("disabled", "Whether it is off.", 'disabled = "resting"'),
+        Key("switches", "What the builder's words for on and off mean, at `enabled`.", "switches = { afloat = true, docked = false }"),
     )),
     TableOfKeys("PlaceholderRule", "[placeholders]", "Texts that are taken from elsewhere. Functions and sums around them are seen through.", (
         Key("open", "The letters that begin one.", 'open = "(("'),

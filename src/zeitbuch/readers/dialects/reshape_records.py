@@ -10,7 +10,8 @@ from zeitbuch.readers.input.pointers import escape_key, last_key
 
 from .paths import as_text, is_words
 from .query import Query
-from .reshape_rules import CatalogueRule, GatherRule, GroupRule
+from .reshape_rules import CatalogueRule, GatherRule, GroupRule, PairsRule
+from .reshape_values import Pairs
 from .rules import KEY
 from .shaping import Work, drop_value, first_path, name_at, paths_of, value_of
 
@@ -148,14 +149,17 @@ class Gather:
     def __init__(self, rule: GatherRule) -> None:
         self.into = rule.into
         self.at, self.to = Query(rule.at), Query(rule.to)
-        (self.by,), (self.equals,) = paths_of(rule.by), paths_of(rule.equals)
+        (self.by,) = paths_of(rule.by)
+        self.keyed = rule.equals == KEY
+        self.equals = () if self.keyed else paths_of(rule.equals)[0]
+        self.pairs = Pairs(PairsRule(at="$", name=rule.name, value=rule.value)) if rule.name else None
 
     def __call__(self, work: Work) -> None:
         moved, _ = work.places.begin_layer()
         owners: dict[str, tuple[str, dict[str, Any]]] = {}
-        records = work.find(self.to)
+        records = [(pointer, record) for pointer, record in work.find(self.to) if type(record) is dict]
         for pointer, owner in records:
-            if name := name_at(owner, self.equals):
+            if name := last_key(pointer) if self.keyed else name_at(owner, self.equals):
                 owners.setdefault(name, (pointer, owner))
         their_own = {id(record) for _, record in records}
         taken: list[str] = []
@@ -165,12 +169,24 @@ class Gather:
             if name not in owners or id(item) in their_own:
                 continue
             place, owner = owners[name]
-            if self.into in owner and name not in given:
-                raise work.key_in_use(self.into, "the records do")
-            listed = given.setdefault(name, [])
+            if name not in given:
+                given[name] = self._list_of(owner, work)
+            listed = given[name]
             moved[f"{place}/{escape_key(self.into)}/{len(listed)}"] = pointer
             drop_value(item, self.by)
             listed.append(item)
             owner[self.into] = listed
             taken.append(pointer)
         work.take_out(taken)
+        if self.pairs is not None:
+            whole = [(f"{pointer}/{escape_key(self.into)}", owner) for pointer, owner in work.find(self.to)]
+            self.pairs.change_lists(work, [(pointer, value_of(owner, (self.into,))) for pointer, owner in whole])
+
+    def _list_of(self, owner: dict[str, Any], work: Work) -> list[Any]:
+        """The list that a record is given, or has been given by another rule."""
+        listed = owner.get(self.into)
+        if self.into in owner and id(listed) not in work.gathered:
+            raise work.key_in_use(self.into, "the records do")
+        made: list[Any] = listed if type(listed) is list else []
+        work.gathered.add(id(made))
+        return made

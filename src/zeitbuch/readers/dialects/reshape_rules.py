@@ -109,13 +109,16 @@ class GroupRule(Rule, frozen=True):
 
 class GatherRule(Rule, frozen=True):
     """Items (``at``, JSONPath from the document) that belong to other records (``to``, JSONPath from the document): those whose value
-    at the dotted path ``by`` is that of ``equals`` within the record are put into it, as a list under the key ``into``."""
+    at the dotted path ``by`` is that of ``equals`` within the record (or its key, ``@key``) are put into it, as a list under the key
+    ``into``; rules with the same ``into`` fill one list. With ``name`` they are names and values (``value``), and become an object."""
 
     at: QueryText
     by: DottedPath
     to: QueryText
     into: str
     equals: DottedPath = "id"
+    name: Paths = ""
+    value: Paths = "value"
 
 
 class BesideRule(Rule, frozen=True):

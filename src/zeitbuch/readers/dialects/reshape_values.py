@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
@@ -98,8 +99,12 @@ class Pairs:
         self.names, self.values = paths_of(rule.name), paths_of(rule.value)
 
     def __call__(self, work: Work) -> None:
+        self.change_lists(work, work.find(self.at))
+
+    def change_lists(self, work: Work, lists: Iterable[tuple[str, Any]]) -> None:
+        """Put objects in the place of lists, each with its place in the document."""
         moved, _ = work.places.begin_layer()
-        for pointer, value in work.find(self.at):
+        for pointer, value in lists:
             if type(value) is not list:
                 continue
             found: dict[str, Any] = {}

@@ -222,6 +222,9 @@ class TriggerRule(Rule, frozen=True):
     starts: Paths = ""
     connection: Paths = ""
     condition: Paths = ""
+    enabled: Paths = ""
+    disabled: Paths = ""
+    switches: dict[str, bool] = {}
 
 
 class PlaceholderRule(Rule, frozen=True):

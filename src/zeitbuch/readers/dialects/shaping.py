@@ -30,6 +30,7 @@ class Work:
         self.places = Places()
         self.problems: list[Problem] = []
         self.found: dict[int, int] = {}
+        self.gathered: set[int] = set()  # lists that rules have made of items that stood elsewhere
 
     def find(self, query: Query) -> list[tuple[str, Any]]:
         """What a query selects, the deepest first: what is put in the place of one leaves the places of those to come as they are."""

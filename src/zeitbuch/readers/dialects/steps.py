@@ -19,7 +19,6 @@ from .field_checks import FORMS, WORDS, Field, Refused, make_field, one_of, with
 from .paths import (
     Claims,
     Getter,
-    as_flag,
     as_number,
     as_text,
     as_whole_number,
@@ -30,8 +29,9 @@ from .placeholders import Placeholders
 from .query import Query
 from .rules import KEY, PLACE, Dialect
 from .step_plan import Plan, Plans, Shared, inputs_of, model_of, repeat_of, schedule_of
+from .switches import Switch
 
-_OF_BOTH = ("id", "name", "operation", "enabled", "disabled", "connection")
+_OF_BOTH = ("id", "name", "operation", "connection")
 _OF_STEPS = ("scope", "note", "retries", "retry_wait", "timeout", "on_fault")
 
 
@@ -65,8 +65,7 @@ class StepReader:
         self.settings = make_getter("" if rule.settings == "." else rule.settings)
         self.connection = make_getter(rule.connection)
         self.note = make_getter(rule.note)
-        self.enabled = make_getter(rule.enabled)
-        self.disabled = make_getter(rule.disabled)
+        self.switch = Switch(rule.enabled, rule.disabled, rule.switches)
         self.position = [make_getter(part) for part in rule.position]
         self.retries = make_getter(rule.retries)
         self.retry_wait = make_getter(rule.retry_wait)
@@ -82,12 +81,13 @@ class StepReader:
         """What all steps claim, or all triggers written in the shape of steps."""
         rule = dialect.step
         claims: Claims = {}
-        fields: list[Field] = []
+        claim_paths(claims, rule.enabled)
+        claim_paths(claims, rule.disabled)
+        fields: list[Field] = [*Switch(rule.enabled, rule.disabled, rule.switches).fields()]
         for name in _OF_BOTH if starts else (*_OF_BOTH, *_OF_STEPS):
             paths = getattr(rule, name)
             claim_paths(claims, paths)
             form = one_of(rule.on_faults) if name == "on_fault" else FORMS.get(name, WORDS)
-            form = one_of(rule.switches) if name == "enabled" and rule.switches else form
             field = make_field(paths, form)
             if name == "retry_wait":
                 field = field._replace(serves=self._retries, served_by=make_field(rule.retries, FORMS["retries"]))
@@ -117,11 +117,6 @@ class StepReader:
             return None
         x, y = as_number(self.position[0](raw)), as_number(self.position[1](raw))
         return None if x is None or y is None else (x, y)
-
-    def _is_enabled(self, raw: dict[str, Any]) -> bool:
-        if self.rule.switches:
-            return self.rule.switches.get(as_text(self.enabled(raw)), True)
-        return as_flag(self.enabled(raw)) is not False and as_flag(self.disabled(raw)) is not True
 
     def find_objects(self, query: Query, raw: Any, draft: Draft | None = None) -> list[tuple[str, dict[str, Any]]]:
         """The objects that a query selects, with their pointers and, where the dialect asks for it, their keys. What else it
@@ -168,7 +163,7 @@ class StepReader:
             authentication=as_text(get["authentication"](raw)) if "authentication" in get else "",
             connection=as_text(self.connection(raw)) or None,
             inputs=() if self.outline else inputs_of(plan, settings, self.places, draft.names),
-            enabled=self._is_enabled(raw),
+            enabled=self.switch.is_on(raw),
             unread=self.unread_of(raw, pointer, draft, plan),
             position=self._position_of(raw),
             origin=draft.origin_at(pointer),
@@ -286,7 +281,7 @@ class StepReader:
         rule = self.rule
         found: list[tuple[str, Getter]] = []
         if rule.enabled or rule.disabled:
-            found.append(("enabled", lambda raw: None if self._is_enabled(raw) else False))
+            found.append(("enabled", lambda raw: None if self.switch.is_on(raw) else False))
         if rule.scope:
             found.append(("scope", lambda raw: as_text(self.scope(raw)) or None))
         if rule.note:

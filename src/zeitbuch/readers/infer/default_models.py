@@ -31,7 +31,7 @@ def claim_default_model(e: Evidence, step: StepRule, taken: set[str]) -> dict[st
     if not found:
         return {}
     words = f"'{dotted_path(found)}' of a flow is the model of steps that name none: {count_words(silent, 'step')}"
-    e.add_claim("default model", words, {})
+    e.add_claim("flow model", words, {})
     return {"model": dotted_path(found)}
 
 

@@ -39,6 +39,11 @@ def is_id_word(path: Path) -> bool:
     return any(word in _ID_WORDS for word in words_of(path[-1]))
 
 
+def is_name_word(path: Path) -> bool:
+    """Whether a field is called what names are called."""
+    return any(word in _NAME_WORDS for word in words_of(path[-1]))
+
+
 def value_of(sight: Sight, path: Path) -> str:
     """The text at a path of a step; its key for ``@key``."""
     if path == KEY:

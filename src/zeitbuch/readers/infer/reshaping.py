@@ -23,7 +23,8 @@ from zeitbuch.readers.input.decode import decode_bytes
 from zeitbuch.readers.input.limits import Limits, measure_tree
 
 from .catalogues import legends_of, record_legends_of
-from .rows import INTO, ROWS, gather_rules, rows_rule
+from .gathering import gather_rules
+from .rows import INTO, ROWS, rows_rule
 from .single_keys import unwrap_rules
 from .sorted_records import divide_rules
 from .survey import STAR, Path, count_leaves, dotted_path, find_groups, find_leaves, is_scalar, json_path, values_at
@@ -91,7 +92,8 @@ def shape_documents(documents: list[Any]) -> Shaping:
                 "text", TextRule(at=json_path(path)), f"'{path[-1]}' of a row holds an object as text"
             )
     for gather in gather_rules(shaping.documents):
-        shaping = shaping.with_rule("gather", gather, f"items of {gather.at} belong to {gather.to} by '{gather.by}'")
+        words = f"items of {gather.at} belong to {gather.to} by '{gather.by}'"
+        shaping = shaping.with_rule("gather", gather, words + (", each a setting" if gather.name else ""))
     for legend in [*legends_of(shaping.documents), *record_legends_of(shaping.documents)]:
         shaping = shaping.with_rule(
             "catalogue", legend, f"codes at {', '.join(legend.refs)} are explained at {legend.at}"

@@ -4,14 +4,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from itertools import pairwise
 from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
-from zeitbuch.readers.dialects.reshape_rules import GatherRule, GroupRule
+from zeitbuch.readers.dialects.reshape_rules import GroupRule
 
-from .survey import STAR, Path, dotted_path, is_scalar, json_path, value_at
+from .survey import STAR, dotted_path, is_scalar, json_path
 
 _LEAST_ROWS = 2.0  # of a flow, on average
 INTO, ROWS = "flows", "steps"
@@ -90,62 +89,3 @@ def _runs_of(rows: list[dict[str, Any]], key: str) -> tuple[int, int]:
     if len(named) < len(rows):
         return 0, 1
     return 1 + sum(first != second for first, second in pairwise(named)), len(set(named))
-
-
-def gather_rules(documents: list[Any]) -> list[GatherRule]:
-    """Rules for documents that are tables of a database: several lists whose items name the flow they belong to, under the same key."""
-    tables = _tables_of(documents)
-    for to, rows in tables.items():
-        for equals, ids in _ids_of(rows):
-            found = _tables_naming(tables, to, ids)
-            if len(found) > 1:
-                return [_gather_rule(path, by, to, equals) for path, by in found]
-    return []
-
-
-def _gather_rule(path: Path, by: str, to: Path, equals: str) -> GatherRule:
-    return GatherRule(
-        at=json_path((*path, STAR)),
-        by=dotted_path((by,)),
-        to=json_path((*to, STAR)),
-        into=path[-1],
-        equals=dotted_path((equals,)),
-    )
-
-
-def _tables_of(documents: list[Any]) -> dict[Path, list[dict[str, Any]]]:
-    """The rows of the lists at the top of all documents, or in an object there, by their paths."""
-    if not documents or not all(type(document) is dict for document in documents):
-        return {}
-    found = {path: [value_at(document, path) for document in documents] for path in _upper_paths(documents[0])}
-    return {path: _rows_in(lists) for path, lists in found.items() if all(type(listed) is list for listed in lists)}
-
-
-def _upper_paths(document: dict[str, Any]) -> list[Path]:
-    inner: list[Path] = [(key, below) for key, value in document.items() if type(value) is dict for below in value]
-    return [*((key,) for key in document), *inner]
-
-
-def _rows_in(lists: list[Any]) -> list[dict[str, Any]]:
-    return [row for listed in lists for row in listed if type(row) is dict]
-
-
-def _ids_of(rows: list[dict[str, Any]]) -> Iterator[tuple[str, set[str]]]:
-    """Fields with a value of its own in every row, with these."""
-    for field in rows[0] if rows else ():
-        ids = {as_text(row.get(field)) for row in rows}
-        if len(ids) == len(rows):
-            yield field, ids
-
-
-def _tables_naming(tables: dict[Path, list[dict[str, Any]]], to: Path, ids: set[str]) -> list[tuple[Path, str]]:
-    """Other tables with the one field, of the same key in all, whose every value is one of the ids."""
-    by_key: dict[str, list[Path]] = {}
-    for path, rows in tables.items():
-        if path == to or not rows:
-            continue
-        named = [field for field in rows[0] if all(as_text(row.get(field)) in ids for row in rows)]
-        if len(named) == 1:
-            by_key.setdefault(named[0], []).append(path)
-    field, paths = max(by_key.items(), key=lambda entry: len(entry[1]), default=("", []))
-    return [(path, field) for path in paths]

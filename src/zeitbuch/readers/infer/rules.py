@@ -20,6 +20,7 @@ from .parts import Branching, cases_rule
 from .starts import Starts, operation_of
 from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, json_path, value_at
 from .telling_keys import telling_keys
+from .trigger_switches import claim_trigger_switch
 from .vocabulary import EVENT_WORDS, TRIGGER_WORDS, effect_of, guess_kinds, modality_of, word_fits, words_of
 
 _NEARLY_ALL = 0.9  # of the triggers of a kind have what tells the kind
@@ -38,6 +39,7 @@ def trigger_rule(e: Evidence) -> TriggerRule | None:
         operation=dotted_path(starts.operation),
         settings=".",
         starts=dotted_path(starts.starts or (e.topics.starts if e.topics is not None else ())),
+        **claim_trigger_switch(e, starts),
     )
 
 

@@ -20,7 +20,7 @@ from .vocabulary import guess_kinds, word_fits, words_of
 
 _WORDS = (
     "trigger* auslos* ausloes* declench* dispar* utlos* innesc* gatilho* start* begin* entry source when wake* fires fired schedule* cron clock* timer hook* "
-    "listen* event* kickoff launch* initiat* on depart* debut* demarr* inizi* avvi* inicio* comienz* beginn* anfang* oppstart* aanvang*"
+    "webhook* listen* event* kickoff launch* initiat* on depart* debut* demarr* inizi* avvi* inicio* comienz* beginn* anfang* oppstart* aanvang*"
 )
 
 _FEWEST, _TELLING = 6, 0.6  # records by which a field is judged, and how much better it has to tell their settings
@@ -39,6 +39,11 @@ class Starts(NamedTuple):
     records: list[tuple[int, dict[str, Any]]]
     score: float
     tells: tuple[str, ...] = ()
+
+
+def is_trigger_word(key: str) -> bool:
+    """Whether a field is called what triggers are called."""
+    return word_fits(words_of(key), _WORDS)
 
 
 def _single_records(raw: Any, path: Path, steps_at: Path) -> list[tuple[Path, dict[str, Any]]]:
@@ -181,7 +186,7 @@ def _rate_start(
         if STAR not in where:
             links = sum(value in named[number] for number, value in listed) / count
             best.judge_column(where, [value for _, value in listed], len(listed) / count, links)
-    worded = any(word_fits(words_of(part), _WORDS) for part in path[-2:] if part != STAR)
+    worded = any(is_trigger_word(part) for part in path[-2:] if part != STAR)
     direct = any(is_scalar(value) for _, row in records for value in row.values())
     score = (
         2.0 * (best.operation[0] > 0)

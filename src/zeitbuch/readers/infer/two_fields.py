@@ -6,7 +6,7 @@ from __future__ import annotations
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.reshape_rules import MergeRule
 
-from .identity import is_id_word
+from .identity import is_id_word, is_name_word
 from .operations import shape_gain, shape_of, short_values
 from .steps import KEY, Found
 from .survey import Path, dotted_path, json_path, value_at
@@ -28,8 +28,8 @@ def second_field(found: Found) -> Path:
     for path, column in columns.items():
         if path == found.operation or len(path) > 1 or len(column) < len(items) or not _may_be_part(column, first):
             continue
-        if is_id_word(path) and _is_alone_in_flows(found, path):
-            continue  # flows drawn alike have steps of the same id
+        if (is_id_word(path) or is_name_word(path)) and _is_alone_in_flows(found, path):
+            continue  # flows drawn alike have steps of the same id and name
         both = {number: f"{first[number]}.{column[number]}" for number in first}
         told = shape_gain(both, shapes, found.operation) + 0.06 * (_known_kinds(both) - _known_kinds(first))
         best = max(best, (told - alone, path))
