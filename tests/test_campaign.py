@@ -20,11 +20,11 @@ WANTED = {
         "flows": (0.95, 0.95), "states": (0.95, 0.85), "steps": (0.98, 0.98), "links": (0.93, 0.92), "triggers": (0.95, 0.95), "trigger kinds": (0.95, 0.93),
         "schedules": (0.98, 0.7), "prompts": (0.95, 0.95), "models": (0.97, 0.97), "kinds": (0.95, 0.92), "off": (0.9, 0.9), "ai": (0.95, 0.95),
         "waits": (0.97, 0.9), "limits": (0.97, 0.6), "retries": (0.97, 0.95), "approvers": (0.97, 0.95), "silences": (0.97, 0.9),
-        "recipients": (0.97, 0.6), "handlers": (0.97, 0.95),
+        "recipients": (0.97, 0.6), "handlers": (0.97, 0.95), "rounds": (0.98, 0.4),
     },
     False: {
         "flows": (0.95, 0.95), "states": (0.95, 0.85), "steps": (0.97, 0.97), "links": (0.9, 0.87), "triggers": (0.95, 0.88), "prompts": (0.95, 0.93),
-        "models": (0.95, 0.93), "kinds": (0.9, 0.1), "off": (0.9, 0.9), "ai": (0.95, 0.93),
+        "models": (0.95, 0.93), "kinds": (0.9, 0.1), "off": (0.9, 0.9), "ai": (0.95, 0.93), "rounds": (0.98, 0.3),
     },
 }  # fmt: skip
 # Builders with words of their own for on and off are asked about, not guessed: see the test of switches below.
@@ -92,6 +92,16 @@ def test_switches_in_words_of_no_language_are_asked_and_read_once_answered(tmp_p
     first, then = shares(before)["off"], shares(total)["off"]
     assert total["off wanted"] > 8 and first[1] < 0.5
     assert then[0] > 0.98 and then[1] > 0.9, (first, then)
+
+
+def test_what_steps_repeat_themselves_for_is_asked_and_read_once_answered(tmp_path: Path) -> None:
+    total: Counter[str] = Counter()
+    for seed in SEEDS:
+        made = make_estate(tmp_path / str(seed), seed, False, words=True)
+        if any("rounds" in box.facts for flow in made.flows for box in flow.every):
+            total += judge_estate(made, Owner(made)).counts
+    found = shares(total)["rounds"]
+    assert total["rounds wanted"] > 20 and found[0] > 0.98 and found[1] > 0.9, found
 
 
 def test_with_trade_words_next_to_nothing_is_asked(tmp_path: Path) -> None:

@@ -86,6 +86,20 @@ def test_the_model_of_the_flow_is_proposed_where_steps_name_none() -> None:
     assert own is not None and own.dialect.flow.model == ""
 
 
+def test_of_several_models_of_a_step_the_first_is_proposed() -> None:
+    documents = [export(at) for at in range(12)]
+    for one in documents:
+        for step in one["tasks"][1:3]:
+            step["with"].pop("model", None)
+            step["with"]["models"] = ["fulmar-large-2", "petrel-mini"]
+    made = suggest_dialect(documents, "desk")
+    assert made is not None and made.dialect.step.model == "with.models.0"
+    assert any("the first of several" in claim.words for claim in made.claims if claim.part == "model")
+    flow = read_with(made.dialect, documents)[0]
+    assert models(flow) == {"n1": "fulmar-large-2", "n2": "fulmar-large-2"}  # no model "fulmar-large-2, petrel-mini"
+    assert any("petrel-mini" in str(one.value) for step in flow.steps for one in step.inputs)
+
+
 def test_lists_and_estimates_know_it(run: Run, tmp_path: Path) -> None:
     for at in range(12):
         (tmp_path / f"{at}.json").write_text(json.dumps(export(at)))

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import json
+import re
+from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import Run
+from scores import read_with
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.assumptions.values import Range
@@ -16,6 +20,8 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.exact import Passes
 from zeitbuch.readers.dialects.rules import parse_dialect
+from zeitbuch.readers.infer.questions import apply_answers
+from zeitbuch.readers.infer.suggest import suggest_dialect
 from zeitbuch.readers.input.sources import Held
 from zeitbuch.readers.reading.reader import Reader
 
@@ -110,7 +116,7 @@ def test_a_step_that_goes_over_items_stands_in_a_loop_in_every_shape(dialect: st
     flow, problems = read(dialect, export)
     assert [(one.id, one.kind, one.name, one.scope) for one in flow.steps] == [
         ("a", "read", "A", None),
-        ("b.for_all", "loop", "B (rounds)", None),
+        ("b.for_all", "loop", "B (repeated)", None),
         ("b", "model", "B", "b.for_all"),
         ("c", "read", "C", None),
     ]
@@ -220,3 +226,87 @@ def test_every_step_runs_as_often_as_it_says(drawn: list[tuple[int, bool, bool]]
     flow, problems = read(TREE, {"steps": steps})
     found = passes(flow)
     assert problems == [] and {key: found[key] for key in wanted} == pytest.approx(wanted)
+
+
+def letters(at: int) -> dict[str, Any]:
+    """A flow drawn like all others of its builder: the same steps under the same ids."""
+    steps: list[dict[str, Any]] = [
+        {"id": "get", "title": "Fetch letters", "action": "http.get", "input": {"url": "https://post.ferry.example", "limit": 50}},
+        {"id": "sort", "title": f"Sort letter {at}", "action": "ai.prompt", "foreach": "${get.items}",
+         "input": {"model": "tern-2", "prompt": f"Sort this letter of line {at} into one of ticket, berth, other. ${{item.text}}"}},
+    ]  # fmt: skip
+    if at % 2:
+        steps.append(
+            {"id": "improve", "title": "Improve it", "action": "ai.prompt", "repeat": {"until": "${improve.score} > 8", "max": 5},
+             "input": {"model": "tern-2", "prompt": "Improve this answer until it is kind and exact: ${sort.text}"}}
+        )  # fmt: skip
+    if at % 3 == 0:
+        again = {"until": '${poll.state} == "done"', "max": 20}
+        steps.append(
+            {
+                "id": "poll",
+                "title": "Wait for it",
+                "action": "http.get",
+                "repeat": again,
+                "input": {"url": "https://t.ferry.example"},
+            }
+        )
+    steps.append(
+        {"id": "tell", "title": "Tell the purser", "action": "mail.send", "input": {"to": "purser@ferry.example"}}
+    )
+    return {
+        "flow": f"F{at}",
+        "label": f"Letters {at}",
+        "start": {"type": "schedule", "cron": f"{at} 5 * * *"},
+        "steps": steps,
+    }
+
+
+def test_where_steps_say_that_they_repeat_themselves_is_proposed() -> None:
+    made = suggest_dialect([letters(at) for at in range(12)], "letters")
+    assert made is not None
+    rule = made.dialect.step
+    assert (rule.operation, rule.id) == ("action", "id")  # not what each step of a flow has of its own
+    assert (rule.own_items, rule.own_until, rule.own_cap) == ("foreach", "repeat.until", "repeat.max")
+    assert (rule.own_condition, rule.retries) == ("", "")
+    told = [claim for claim in made.claims if claim.part == "own repeats"]
+    assert len(told) == 2 and all(not claim.is_asked for claim in told)
+    (flow,) = read_with(made.dialect, [letters(3)])
+    assert [one.kind for one in flow.steps] == ["http", "loop", "model", "loop", "model", "loop", "http", "send"]
+
+
+def test_what_may_say_so_is_asked() -> None:
+    def nonsense(at: int) -> dict[str, Any]:
+        flow = letters(at)
+        for one in flow["steps"]:
+            one |= {"krelbo": one.pop("foreach")} if "foreach" in one else {}
+            one |= (
+                {"vumpa": {"stilo": one["repeat"]["until"], "zarn": one.pop("repeat")["max"]}}
+                if "repeat" in one
+                else {}
+            )
+        flow["steps"][0] |= {"krelbo": "${start.days}"} if at % 4 == 0 else {}
+        return flow
+
+    documents = [nonsense(at) for at in range(12)]
+    asked = suggest_dialect(documents, "letters")
+    assert asked is not None and not asked.dialect.step.own_items and not asked.dialect.step.own_until
+    words = {one.id: [answer.word for answer in one.answers] for one in asked.questions}
+    assert words["repeats"] == ["each", "until", "no"] and words["condition"] == ["runs", "skips", "until", "no"]
+    rule = apply_answers(asked.dialect, asked.questions, {"repeats": "each", "condition": "until"}).step
+    assert (rule.own_items, rule.own_until) == ("krelbo", "vumpa.stilo")
+
+
+def test_it_is_drawn_told_and_counted(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "x").mkdir()
+    for at in range(12):
+        (tmp_path / "x" / f"{at}.json").write_text(json.dumps(letters(at)))
+    assert run("dialect", "suggest", "x", "--name", "letters", "-o", "letters.toml").code == 0
+    (tmp_path / "zeitbuch.toml").write_text('sources = ["x"]\ndialects = ["letters.toml"]\n')
+    told = run("explain", "F3").out
+    assert "For each of items of ‘Fetch letters’, runs 1 step." in told
+    assert "Repeats 1 step until score of ‘Improve it’ > 8, at most 5 times." in told
+    listed = {row["id"]: row for row in json.loads(run("inventory", "-f", "json").out)["flows"]}
+    assert listed["F1"]["activities"] == 4  # the loops are none
+    asked = run("estimate", "--steps", "--flow", "F3", "--month", "2026-11", "-f", "csv").out
+    assert re.search(r"^.*Sort letter 3,model,10(\.0)?,", asked, re.M), asked

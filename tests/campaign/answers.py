@@ -32,8 +32,10 @@ def _answer_to(made: MadeEstate, question: Question) -> str:
         return _unit(made, question.id)
     if question.id == "condition":
         told = {box.facts.get("condition") for flow in made.flows for box in flow.every}
-        return "runs" if question.example.split("; ")[0] in told else "no"
-    if question.id == "rounds":
+        text = question.example.split("; ")[0]
+        again = {box.facts.get("rounds") for flow in made.flows for box in flow.every}
+        return "runs" if text in told else "until" if text in again else "no"
+    if question.id == "repeats":
         told = {box.facts.get("rounds") for flow in made.flows for box in flow.every}
         ends = any(
             type(value) is dict

@@ -13,7 +13,7 @@ from .estates import Judged, MadeEstate, shares, without_gates, without_rounds
 _RIGHT = 0.97  # precision and recall from which a part as a whole is right
 _PARTS = {
     "steps": "steps", "links": "links", "flow state": "states", "triggers": "triggers", "model": "models", "prompts": "prompts",
-    "switched off": "off", "own condition": "conditions", "own rounds": "rounds",
+    "switched off": "off", "own condition": "conditions", "own repeats": "rounds",
 }  # fmt: skip
 
 

@@ -157,7 +157,7 @@ def without_rounds(flow: Flow) -> tuple[Flow, list[tuple[str, str]]]:
         for step in flow.steps
         if step.scope in steps
         and step.scope.rpartition(".")[0] == step.id
-        and steps[step.scope].name == f"{step.title} (rounds)"
+        and steps[step.scope].name == f"{step.title} (repeated)"
     }
     links = [
         structs.replace(

@@ -13,8 +13,9 @@ from msgspec import structs
 from zeitbuch.core.assumptions.money import Shares, money_words
 from zeitbuch.core.checks.records import CheckFinding, Severity
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
+from zeitbuch.core.graph.activities import activities_of
 from zeitbuch.core.graph.flow_calls import service_name
-from zeitbuch.core.graph.topology import activities_of, ai_steps
+from zeitbuch.core.graph.topology import ai_steps
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.kinds import EFFECTS
 from zeitbuch.core.model.problems import Problem

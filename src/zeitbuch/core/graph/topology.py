@@ -10,8 +10,7 @@ from typing import NamedTuple
 
 from msgspec import structs
 
-from zeitbuch.core.model.bpmn_terms import EVENTS, GATEWAYS, MARKERS, NOTES
-from zeitbuch.core.model.kinds import AI_KINDS, IDLE_KINDS, KINDS, MODEL_KINDS
+from zeitbuch.core.model.kinds import AI_KINDS, KINDS, MODEL_KINDS
 from zeitbuch.core.model.outcomes import deciding_steps
 from zeitbuch.core.model.records import Flow, Link, ModelUse, Step, Trigger
 from zeitbuch.core.model.references import names_of
@@ -364,18 +363,6 @@ def attached_role(graph: Graph, step: Step) -> str:
     """What an attached step is to its host, in a short word: a tool to an agent, its own kind to any other step."""
     row = KINDS[step.kind]
     return row.kind if row.role == "tool" and graph.steps[graph.host[step.id]].kind != "agent" else row.role
-
-
-_NO_ACTIVITIES = frozenset({*EVENTS, *GATEWAYS, *NOTES, *MARKERS})
-
-
-def activities_of(flow: Flow) -> list[Step]:
-    """The steps that do work: no decisions, joins, ends and notes, of BPMN no events either (OMG formal/2011-01-03, clause 10.3)."""
-    return [
-        step
-        for step in flow.steps
-        if step.kind not in IDLE_KINDS and step.operation.partition(" ")[0] not in _NO_ACTIVITIES
-    ]
 
 
 def ai_steps(flow: Flow) -> list[Step]:

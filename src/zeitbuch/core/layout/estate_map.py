@@ -11,9 +11,10 @@ from msgspec import structs
 from zeitbuch.core.assumptions.money import money_words
 from zeitbuch.core.estimate.estate import keys_of
 from zeitbuch.core.estimate.records import EstateEstimate
+from zeitbuch.core.graph.activities import activities_of
 from zeitbuch.core.graph.flow_calls import HOW_WORDS, Call, calls_of, service_name, shared_of, stores_of
 from zeitbuch.core.graph.pattern_class import pattern_of
-from zeitbuch.core.graph.topology import Graph, activities_of, ai_steps
+from zeitbuch.core.graph.topology import Graph, ai_steps
 from zeitbuch.core.model.records import Effect, Estate, Flow, Link, Step
 from zeitbuch.core.model.words import count_words, join_words, triggers_words
 from zeitbuch.core.passes.steps_that_run import acting_flow

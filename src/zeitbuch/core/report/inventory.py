@@ -79,8 +79,9 @@ class Filter(Struct, frozen=True):
 def inventory_row(flow: Flow) -> Row:
     """The inventory row of a flow."""
     # Not needed by a list whose rows come from the cache.
+    from zeitbuch.core.graph.activities import activities_of
     from zeitbuch.core.graph.pattern_class import pattern_of
-    from zeitbuch.core.graph.topology import activities_of, ai_steps
+    from zeitbuch.core.graph.topology import ai_steps
 
     models: dict[str, None] = {}
     steps = 0

@@ -16,19 +16,20 @@ if TYPE_CHECKING:
 def give_default_model(draft: Draft, name: str) -> None:
     """Steps that ask a model and name none ask this one; not those that embed, nor those to which a model is attached. Where all name one
     it is of no use, and stays unread."""
-    if not name:
-        return
+    taking = _silent_steps(draft) if name else set()
+    if name and not taking:
+        draft.lost.append({"model": name})
+    draft.steps = [_asking(step, name) if step.id in taking else step for step in draft.steps]
+
+
+def _silent_steps(draft: Draft) -> set[str]:
     models = {step.id for step in draft.steps if step.kind == "model"}
     served = {link.target for link in draft.links if link.role == "attach" and link.source in models}
-    taking = {step.id for step in draft.steps if _asks_unnamed(step) and step.id not in served}
-    if not taking:
-        draft.lost.append({"model": name})
-    draft.steps = [
-        structs.replace(step, model=structs.replace(step.model, name=name))
-        if step.id in taking and step.model is not None
-        else step
-        for step in draft.steps
-    ]
+    return {step.id for step in draft.steps if _asks_unnamed(step)} - served
+
+
+def _asking(step: Step, name: str) -> Step:
+    return structs.replace(step, model=structs.replace(step.model, name=name)) if step.model is not None else step
 
 
 def _asks_unnamed(step: Step) -> bool:

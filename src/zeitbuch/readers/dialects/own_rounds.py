@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from msgspec import structs
 
+from zeitbuch.core.model.bpmn_terms import repeat_name
 from zeitbuch.core.model.outcomes import deciding_steps, is_inside
-from zeitbuch.core.model.records import Flow, ItemFault, Link, Ref, Repeat, Step
+from zeitbuch.core.model.records import Flow, ItemFault, Link, OnFault, Ref, Repeat, Step
 from zeitbuch.readers.input.pointers import escape_key
 
 from .gates import free_id, spell_condition
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 
 # Fields of steps that repeat themselves -> those of loops.
 OWN_ROUNDS = {"own_items": "items", "own_until": "until", "own_cap": "cap"}
+_OF_REPEAT = ("items", "until", "cap", "on_item_fault")
 # Kinds that have rounds by themselves, or nothing that could be repeated.
 NEVER_REPEATED = frozenset(("loop", "decide", "join", "end", "note", "group"))
 
@@ -88,7 +90,7 @@ def find_rounds(
 def _word_of(keys: tuple[str, ...], settings: tuple[str, ...]) -> str:
     """The builder's word for the rounds of a step: the first key that is not where all settings are."""
     within = keys[len(settings) :] if settings and keys[: len(settings)] == settings else keys
-    return next((key for key in within if key != "*"), "rounds")
+    return next((key for key in within if key != "*"), "repeats")
 
 
 def read_repeat(
@@ -99,19 +101,26 @@ def read_repeat(
     names: dict[str, str],
 ) -> Repeat:
     """How a loop goes round: over a list or what an expression names, so many times, or until something holds."""
-    listed = get["items"](raw) if "items" in get else None
-    times = as_whole_number(listed) if not isinstance(listed, (list, dict, bool)) else None
-    items = as_text(listed) if times is None and listed is not True else ""
-    until = _spelled(get["until"](raw)) if "until" in get else ""
+    said = {name: read(raw) for name, read in get.items() if name in _OF_REPEAT}
+    items, count = _items_and_count(said.get("items"))
+    until = _spelled(said.get("until"))
     refs: tuple[Ref, ...] = places.in_text(items, names) + places.in_text(until, names)
     return Repeat(
-        items=", ".join(map(as_text, listed)) if isinstance(listed, list) else items or None,
-        count=len(listed) if isinstance(listed, list) else times,
+        items=items or None,
+        count=count,
         until=until or None,
-        cap=as_whole_number(get["cap"](raw)) if "cap" in get else None,
-        on_item_fault=item_faults.get(as_text(get["on_item_fault"](raw))) if "on_item_fault" in get else None,
+        cap=as_whole_number(said.get("cap")),
+        on_item_fault=item_faults.get(as_text(said.get("on_item_fault"))),
         refs=refs,
     )
+
+
+def _items_and_count(value: Any) -> tuple[str, int | None]:
+    """What a loop goes over, and how many that are where the export says so; a number says only how many."""
+    if isinstance(value, list):
+        return ", ".join(map(as_text, value)), len(value)
+    times = as_whole_number(value) if type(value) in (int, float, str) else None
+    return ("" if times is not None or value is True else as_text(value)), times
 
 
 def _spelled(value: Any) -> str:
@@ -121,39 +130,42 @@ def _spelled(value: Any) -> str:
 def add_rounds(draft: Draft, outline: bool = False) -> None:
     """Puts a loop around each step of the draft that repeats itself. What led to the step leads to the loop, what left it leaves the
     loop; its helpers stay with it. An ``outline`` holds no texts."""
-    helpers = {link.source for link in draft.links if link.role == "attach"}
-    deciding = deciding_steps(Flow(id="", steps=tuple(draft.steps), links=tuple(draft.links)))
     taken = {*(step.id for step in draft.steps), *(trigger.id for trigger in draft.triggers)}
     scopes = {step.id: step.scope for step in draft.steps}
     loops: dict[str, str] = {}
     made: list[Step] = []
+    none_of_its_own = _never_in_loops(draft)
     for step in draft.steps:
         rounds = draft.rounds.pop(step.id, None)
-        if rounds is not None and (
-            step.id in helpers or step.id in deciding
-        ):  # whose ways would begin anew in every round
+        if rounds is not None and step.id in none_of_its_own:
             draft.lose_rounds(step.id, rounds)
             rounds = None
         if rounds is None:
             made.append(step)
             continue
         key = loops[step.id] = free_id(f"{step.id}.{rounds.word}", taken)
-        made += [
-            Step(id=key, kind="loop", scope=step.scope) if outline else _loop_around(step, key, rounds, draft),
-            structs.replace(
-                step, scope=key, join=None, per_item=False, concurrency=None,
-                on_fault="stop" if step.on_fault == "route" else step.on_fault,
-            ),
-        ]  # fmt: skip
+        loop = Step(id=key, kind="loop", scope=step.scope) if outline else _loop_around(step, key, rounds, draft)
+        made += [loop, _inside_loop(step, key)]
     draft.steps = made
     draft.links = [_around(link, loops, lambda one, two: is_inside(one, two, scopes)) for link in draft.links]
+
+
+def _never_in_loops(draft: Draft) -> set[str]:
+    """Helpers, of which their host decides when they run, and steps that decide: their ways would begin anew in every round."""
+    helpers = {link.source for link in draft.links if link.role == "attach"}
+    return helpers | deciding_steps(Flow(id="", steps=tuple(draft.steps), links=tuple(draft.links)))
+
+
+def _inside_loop(step: Step, key: str) -> Step:
+    on_fault: OnFault = "stop" if step.on_fault == "route" else step.on_fault
+    return structs.replace(step, scope=key, join=None, per_item=False, concurrency=None, on_fault=on_fault)
 
 
 def _loop_around(step: Step, key: str, rounds: Rounds, draft: Draft) -> Step:
     return Step(
         id=key,
         kind="loop",
-        name=f"{step.title} (rounds)",
+        name=repeat_name(step.title),
         operation=rounds.word,
         scope=step.scope,
         repeat=rounds.repeat,

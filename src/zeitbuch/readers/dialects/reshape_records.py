@@ -156,11 +156,8 @@ class Gather:
 
     def __call__(self, work: Work) -> None:
         moved, _ = work.places.begin_layer()
-        owners: dict[str, tuple[str, dict[str, Any]]] = {}
         records = [(pointer, record) for pointer, record in work.find(self.to) if type(record) is dict]
-        for pointer, owner in records:
-            if name := last_key(pointer) if self.keyed else name_at(owner, self.equals):
-                owners.setdefault(name, (pointer, owner))
+        owners = self._owners_by_name(records)
         their_own = {id(record) for _, record in records}
         taken: list[str] = []
         given: dict[str, list[Any]] = {}
@@ -181,6 +178,14 @@ class Gather:
         if self.pairs is not None:
             whole = [(f"{pointer}/{escape_key(self.into)}", owner) for pointer, owner in work.find(self.to)]
             self.pairs.change_lists(work, [(pointer, value_of(owner, (self.into,))) for pointer, owner in whole])
+
+    def _owners_by_name(self, records: list[tuple[str, dict[str, Any]]]) -> dict[str, tuple[str, dict[str, Any]]]:
+        """The records by what items call them; of two of one name the first."""
+        owners: dict[str, tuple[str, dict[str, Any]]] = {}
+        for pointer, owner in records:
+            if name := last_key(pointer) if self.keyed else name_at(owner, self.equals):
+                owners.setdefault(name, (pointer, owner))
+        return owners
 
     def _list_of(self, owner: dict[str, Any], work: Work) -> list[Any]:
         """The list that a record is given, or has been given by another rule."""

@@ -83,9 +83,11 @@ def claim_model(e: Evidence, models: int, columns: dict[Path, Column], model: li
     if not models:
         return
     first = columns.get(model[0]) if model else None
+    shown = fields.first_of_lists(model, columns)
+    others = ", the first of several" if shown != model else ""
     e.add_claim(
         "model",
-        f"models at {path_list(model)}" if model else "no field that looks like a model's name",
+        f"models at {path_list(shown)}{others}" if model else "no field that looks like a model's name",
         {
             "found": bool(model),
             "word": bool(model) and fields.is_model_key(model[0]),

@@ -24,8 +24,7 @@ _SHORTEST, _LONGEST = 3, 70  # letters of a model's name
 def claim_default_model(e: Evidence, step: StepRule, taken: set[str]) -> dict[str, str]:
     """The path for the [flow] table, with a claim; empty where all steps name their own model, or flows name none."""
     paths = [path_keys(path) for path in ([step.model] if isinstance(step.model, str) else step.model) if path]
-    asking = [s.raw for sample in e.found.samples for s in sample.steps if e.kind_of(s.raw) in _ASKING]
-    own = [next((name for path in paths if (name := value_at(raw, path))), None) for raw in asking]
+    own = [_first_at(raw, paths) for raw in _asking_steps(e)]
     silent = own.count(None)
     found = _place_of_model(e, {name for name in own if isinstance(name, str)}, taken) if silent else ()
     if not found:
@@ -33,6 +32,15 @@ def claim_default_model(e: Evidence, step: StepRule, taken: set[str]) -> dict[st
     words = f"'{dotted_path(found)}' of a flow is the model of steps that name none: {count_words(silent, 'step')}"
     e.add_claim("flow model", words, {})
     return {"model": dotted_path(found)}
+
+
+def _asking_steps(e: Evidence) -> list[dict[str, Any]]:
+    sights = [sight for sample in e.found.samples for sight in sample.steps]
+    return [sight.raw for sight in sights if e.kind_of(sight.raw) in _ASKING]
+
+
+def _first_at(raw: dict[str, Any], paths: list[Path]) -> Any:
+    return next((value for path in paths if (value := value_at(raw, path))), None)
 
 
 def _place_of_model(e: Evidence, named: set[str], taken: set[str]) -> Path:

@@ -126,6 +126,12 @@ def find_model(found: dict[Path, Column], total: int, known: Callable[[str], boo
     return [pair for share, pair in rated if share >= rated[0][0] - 0.9][:3] if rated else []
 
 
+def first_of_lists(paths: list[Path], columns: dict[Path, Column]) -> list[Path]:
+    """The paths, of lists of several models those of their first: which of them answers hangs on what the others are for."""
+    several = {path for path in paths if path in columns and len(columns[path].values) > columns[path].steps}
+    return [(*path[:-1], "0") if path in several and path[-1] == STAR else path for path in paths]
+
+
 def _rate_model_names(total: int, like: list[str], path: Path, column: Column, rated: list[tuple[float, Path]]) -> None:
     digits = sum(any(letter.isdigit() for letter in value) for value in like) / len(like)
     parts = sum(any(letter in value for letter in "-.:/") for value in like) / len(like)

@@ -18,6 +18,7 @@ from .starts import is_trigger_word
 from .survey import STAR, Path, dotted_path, json_path, value_at
 
 _TRIGGERS = "triggers"  # where rows that set flows off are put, from however many tables
+_PAIR = 2  # fields of a row: a name and a value
 _Rows = list[dict[str, Any]]
 
 
@@ -60,32 +61,33 @@ def _sole_field_naming(rows: _Rows, ids: set[str]) -> list[str]:
 def _with_pairs(rule: GatherRule, rows: _Rows, by: str) -> GatherRule:
     """The rule for rows of a name and a value each: the names are words that come again, no two alike of one record."""
     fields = {field for row in rows for field in row if field != by}
-    said = {field: [row.get(field) for row in rows] for field in fields}
     owners = [as_text(row.get(by)) for row in rows]
-    for name, values in sorted(said.items()):
-        words = all(type(value) is str and value and " " not in value for value in values)
-        alone = len(set(zip(owners, map(str, values), strict=True))) == len(rows)
-        if len(fields) == 2 and words and alone and len(set(values)) < len(rows):
+    for name in sorted(fields) if len(fields) == _PAIR else ():
+        if _are_names([row.get(name) for row in rows], owners):
             (value,) = fields - {name}
             return structs.replace(rule, name=dotted_path((name,)), value=dotted_path((value,)))
     return rule
+
+
+def _are_names(values: list[Any], owners: list[str]) -> bool:
+    words = all(type(value) is str and value and " " not in value for value in values)
+    alone = len(set(zip(owners, map(str, values), strict=True))) == len(values)
+    return words and alone and len(set(map(str, values))) < len(values)
 
 
 def _rows_about_flows(documents: list[Any], tables: dict[Path, _Rows]) -> list[GatherRule]:
     """Rules for lists beside flows that hold their steps themselves: what sets flows off goes into one list, other lists keep their name."""
     for to, equals, ids, records in _whole_flows(documents):
         keys = {key for record in records for key in record}
-        naming = [
-            (path, rows, by)
-            for path, rows in tables.items()
-            if path != to and rows
-            for by in _sole_field_naming(rows, ids)
-        ]
-        if any(_sets_off(path, rows) for path, rows, _ in naming) and _TRIGGERS not in keys:
+        beside = {path: rows for path, rows in tables.items() if path != to and rows}
+        naming = [(path, by) for path, rows in beside.items() for by in _sole_field_naming(rows, ids)]
+        starting = {path for path, _ in naming if _sets_off(path, beside[path])}
+        if starting and _TRIGGERS not in keys:
+            into = {path: _TRIGGERS if path in starting else path[-1] for path, _ in naming}
             return [
-                _gather_rule(path, by, to, equals, _TRIGGERS if _sets_off(path, rows) else path[-1])
-                for path, rows, by in naming
-                if _sets_off(path, rows) or path[-1] not in keys
+                _gather_rule(path, by, to, equals, into[path])
+                for path, by in naming
+                if path in starting or into[path] not in keys
             ]
     return []
 

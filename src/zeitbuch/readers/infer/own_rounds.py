@@ -19,14 +19,14 @@ from .vocabulary import words_of
 if TYPE_CHECKING:
     from .evidence import Evidence
 
-PART = "own rounds"
+PART = "own repeats"
 _EACH = frozenset(
     "each foreach forall loop loops iterate iteration iterations over repeat repeats map jedes jeder jede schleife wiederholen wiederhole chaque boucle "
     "repeter cada bucle repetir ogni ciclo ripeti ripetere hver gjenta elk herhaal herhalen lus".split()
 )
 _UNTIL = frozenset("until untill till stop bis jusque jusqua hasta fino finche tot ate til inntil".split())
 _MOST = frozenset(
-    "max maximum most limit cap times rounds attempts maks maxi maximo massimo hochstens hoechstens grenze limite".split()
+    "max maximum most limit cap times attempts maks maxi maximo massimo hochstens hoechstens grenze limite".split()
 )
 _OTHERS = ("decide", "loop", "parallel")
 _VALUES = 0.8  # of the values must read alike
@@ -63,16 +63,20 @@ def claim_own_rounds(e: Evidence, columns: dict[Path, Column], given: dict[str, 
     for one in find_own_rounds(e, columns, taken):
         if tries and tries in (one.path, one.cap):
             del given["retries"]  # how often it is repeated, not how often it is tried
-        over = "over what" if one.field == "own_items" else "until when"
-        counted = f"{count_words(one.steps, 'step')}, {count_words(one.kinds, 'operation')}"
-        clear = one.worded and one.values >= _VALUES
-        evidence: dict[str, float] = {"word": one.worded, "values": one.values} if clear else {DOUBTED: 1.0}
-        e.add_claim(PART, f"'{dotted_path(one.path)}' says {over} a step repeats itself: {counted}", evidence)
+        _add_claim(e, one)
         if e.claims[-1].is_asked:
             e.doubtful_rounds = one
         else:
             found |= {one.field: dotted_path(one.path), **({"own_cap": dotted_path(one.cap)} if one.cap else {})}
     return found
+
+
+def _add_claim(e: Evidence, one: OwnRounds) -> None:
+    over = "over what" if one.field == "own_items" else "until when"
+    counted = f"{count_words(one.steps, 'step')}, {count_words(one.kinds, 'operation')}"
+    clear = one.worded and one.values >= _VALUES
+    evidence: dict[str, float] = {"word": one.worded, "values": one.values} if clear else {DOUBTED: 1.0}
+    e.add_claim(PART, f"'{dotted_path(one.path)}' says {over} a step repeats itself: {counted}", evidence)
 
 
 def find_own_rounds(e: Evidence, columns: dict[Path, Column], taken: set[Path]) -> list[OwnRounds]:
@@ -109,15 +113,19 @@ def _names_list(value: Any) -> bool:
 
 def _is_own(e: Evidence, path: Path, worded: bool) -> bool:
     """Whether steps that neither decide nor hold others have a field; without a word, of several operations and not all of their steps."""
-    sights = [sight for sample in e.found.samples for sight in sample.steps]
-    having = [sight for sight in sights if value_at(sight.raw, path) not in (None, "", False)]
-    carrying = Counter(e.step_operation(sight.raw) for sight in having)
-    acting = [one for one in carrying if e.verdicts[one].hint not in _OTHERS and not e.verdicts[one].trigger]
-    if sum(carrying[one] for one in acting) < 0.5 * len(having) or not acting:
+    raws = [sight.raw for sample in e.found.samples for sight in sample.steps]
+    carrying = Counter(e.step_operation(raw) for raw in raws if value_at(raw, path) not in (None, "", False))
+    acting = [one for one in carrying if _may_repeat(e, one)]
+    told = sum(carrying[one] for one in acting)
+    if not acting or told < 0.5 * carrying.total():
         return False
-    every = Counter(e.step_operation(sight.raw) for sight in sights)
-    part = sum(carrying[one] for one in acting) / sum(every[one] for one in acting)
+    every = Counter(map(e.step_operation, raws))
+    part = told / sum(every[one] for one in acting)
     return worded or (len(acting) > 1 and part <= _MOST_CARRIERS)
+
+
+def _may_repeat(e: Evidence, operation: str) -> bool:
+    return e.verdicts[operation].hint not in _OTHERS and not e.verdicts[operation].trigger
 
 
 def _cap_beside(path: Path, columns: dict[Path, Column]) -> Path:

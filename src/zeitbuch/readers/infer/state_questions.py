@@ -15,6 +15,7 @@ from zeitbuch.readers.dialects.rules import Dialect
 from .claims import Claim
 from .evidence import Evidence
 from .own_conditions import shown_conditions
+from .own_rounds import PART as REPEATS
 from .own_rounds import shown_rounds
 from .question_records import Answer, Question, keep_same, no_other
 from .state_words import state_of_word
@@ -89,7 +90,10 @@ def about_condition(e: Evidence) -> list[Question]:
         ),
         Answer("no", "it says something else", keep_same),
     ]
-    answers = [answers[1], answers[0], answers[2]] if found.skips else answers
+    if not any(claim.part == REPEATS and not claim.is_asked for claim in e.claims):
+        again = partial(_with_condition, field="own_until", path=path)
+        answers.insert(2, Answer("until", "the step runs again until it holds", again))
+    answers = [answers[1], answers[0], *answers[2:]] if found.skips else answers
     text = f"Does '{path}' say whether a step runs ({count_words(found.steps, 'step')} have it)?"
     return [Question("condition", text, shown_conditions(e, found.path, 3), tuple(answers), found.steps, no_other)]
 
@@ -107,7 +111,7 @@ def about_rounds(e: Evidence) -> list[Question]:
     first = answers if found.field == "own_items" else answers[::-1]
     other = Answer("no", "it says something else", keep_same)
     text = f"Does '{path}' say that a step repeats itself ({count_words(found.steps, 'step')} have it)?"
-    return [Question("rounds", text, shown_rounds(e, found.path, 3), (*first, other), found.steps, no_other)]
+    return [Question("repeats", text, shown_rounds(e, found.path, 3), (*first, other), found.steps, no_other)]
 
 
 def _with_condition(dialect: Dialect, field: str, path: str) -> Dialect:

@@ -228,7 +228,7 @@ class _Proposal(Evidence):
             name=dotted_path(ident.name if named else found.operation),
             operation=dotted_path(found.operation),
             settings=dotted_path(inside) if inside else ".",
-            model=_path_or_list(model),
+            model=_path_or_list(fields.first_of_lists(model, model_columns)),
             prompts=[
                 PromptRule(path=dotted_path(pair), role=prompt_role(pair, index, model_columns))
                 for index, pair in enumerate(order_prompts(prompts, model_columns))

@@ -10,6 +10,7 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from .starts import Starts
 from .state_words import says_state, state_of_word
+from .step_surroundings import is_flag
 from .survey import Path, dotted_path, find_leaves
 from .vocabulary import words_of
 
@@ -41,15 +42,20 @@ def _columns_of(rows: Iterable[dict[str, Any]]) -> dict[Path, list[Any]]:
 
 def _switch_at(path: Path, values: list[Any]) -> dict[str, Any]:
     """How a field says that records are on, by the word for it and its values; empty where it says something else."""
-    place = dotted_path(path)
-    if all(type(value) is bool or (type(value) is int and value in (0, 1)) for value in values):
-        named = {state_of_word(word) for word in (*words_of(path[-1]), path[-1])} - {""}
-        return {"enabled": place} if named == {"on"} else {"disabled": place} if named == {"off"} else {}
+    return _switch_by_word(path) if all(map(is_flag, values)) else _switch_by_values(path, values)
+
+
+def _switch_by_word(path: Path) -> dict[str, Any]:
+    named = {state_of_word(word) for word in (*words_of(path[-1]), path[-1])} - {""}
+    field = {"on": "enabled", "off": "disabled"}.get(named.pop() if len(named) == 1 else "", "")
+    return {field: dotted_path(path)} if field else {}
+
+
+def _switch_by_values(path: Path, values: list[Any]) -> dict[str, Any]:
     said = {as_text(value): state_of_word(as_text(value)) for value in values}
-    clear = {"on", "off"} == set(said.values()) and any(map(says_state, said))
-    return (
-        {"enabled": place, "switches": {word: state == "on" for word, state in sorted(said.items())}} if clear else {}
-    )
+    if {"on", "off"} != set(said.values()) or not any(map(says_state, said)):
+        return {}
+    return {"enabled": dotted_path(path), "switches": {word: state == "on" for word, state in sorted(said.items())}}
 
 
 def _is_off(found: dict[str, Any], value: Any) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from html import escape
 
-from zeitbuch.core.graph.topology import activities_of
+from zeitbuch.core.graph.activities import activities_of
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.words import count_words, triggers_words
 from zeitbuch.writers.document.html import STYLE
