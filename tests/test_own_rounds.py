@@ -19,6 +19,7 @@ from zeitbuch.core.assumptions.values import Range
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.passes.reachability import Reachability
 from zeitbuch.readers.dialects.rules import parse_dialect
 from zeitbuch.readers.infer.questions import apply_answers
 from zeitbuch.readers.infer.suggest import suggest_dialect
@@ -310,3 +311,24 @@ def test_it_is_drawn_told_and_counted(run: Run, tmp_path: Path) -> None:
     assert listed["F1"]["activities"] == 4  # the loops are none
     asked = run("estimate", "--steps", "--flow", "F3", "--month", "2026-11", "-f", "csv").out
     assert re.search(r"^.*Sort letter 3,model,10(\.0)?,", asked, re.M), asked
+
+
+def test_who_reads_a_step_that_ran_for_many_items_gets_what_all_rounds_made() -> None:
+    def asks(key: str, text: str, **more: Any) -> dict[str, Any]:
+        return step(key, "ask", orders=text, only_with=f"{text} != ''", **more)
+
+    dialect = ORDERED.replace('model = "mind"\n', 'model = "mind"\nprompts = [{ path = "orders" }]\n')
+    steps = [
+        step("a", "ask", for_all="letters", orders="<<a.last>>"),
+        step("b", again={"until": "<<b.state>> == 1"}),
+        asks("c", "<<a.text>>"),
+        asks("d", "<<b.text>>"),
+    ]
+    flow, _ = read(dialect, {"steps": steps})
+    taken = {(one.id, ref.step) for one in flow.steps if one.model for text in one.model.prompts for ref in text.refs}
+    # What it repeats until something holds is there as the last round left it; and a round of a knows the one before it.
+    assert taken == {("a", "a"), ("c", "a.for_all"), ("d", "b")}
+    asked = {(one.id, ref.step) for one in flow.steps if one.kind == "decide" for ref in one.refs}
+    assert asked == {("c.only_with", "a.for_all"), ("d.only_with", "b")}
+    trust = {(one.reader, one.source): one.trust for one in Reachability(Graph(flow)).reads}
+    assert trust[("c", "a.for_all")] == trust[("d", "b")] == trust[("b.again", "b")] == "always"

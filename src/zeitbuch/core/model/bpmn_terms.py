@@ -101,7 +101,8 @@ def repeat_name(name: str) -> str:
     return f"{name} (repeated)" if name else ""
 
 
-MARKER_INPUTS = ("sequential", "test before", "inputDataItem", "outputDataItem", "loopDataOutputRef")
+TEST_BEFORE = "test before"
+MARKER_INPUTS = ("sequential", TEST_BEFORE, "inputDataItem", "outputDataItem", "loopDataOutputRef")
 OWN_SPACE = "urn:zeitbuch:flow:1"  # extension elements that carry what BPMN has no place for
 # What of a record BPMN itself says; the rest goes into the extension.
 STEP_SAID = ("id", "name", "scope", "origin", "position")

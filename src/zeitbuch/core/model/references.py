@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
-from .records import Flow, Ref
+from .records import Flow, Ref, Repeat
 
 
 def names_of(flow: Flow) -> dict[str, str]:
@@ -37,3 +37,15 @@ def replace_refs(text: str, refs: Iterable[Ref], names: dict[str, str]) -> str:
         parts.append(words[found.group()])
         end = found.end()
     return "".join([*parts, text[max(end, 0) :]])
+
+
+def refs_of_end(repeat: Repeat) -> tuple[Ref, ...]:
+    """What the condition refers to that ends a loop: it is asked after each round, so that steps of the loop have run by then."""
+    if repeat.until is None or not repeat.items:
+        return repeat.refs if repeat.until is not None else ()
+    return tuple(ref for ref in repeat.refs if ref.text in repeat.until and ref.text not in repeat.items)
+
+
+def refs_of_items(repeat: Repeat) -> tuple[Ref, ...]:
+    """What the list that a loop goes over is taken from, before its first round."""
+    return tuple(ref for ref in repeat.refs if ref not in refs_of_end(repeat))

@@ -15,7 +15,7 @@ from zeitbuch.core.graph.open_frames import open_frames
 from zeitbuch.core.graph.topology import Graph, Level
 from zeitbuch.core.model.outcomes import takes_faults
 from zeitbuch.core.model.records import Ref, Step
-from zeitbuch.core.model.references import ref_words
+from zeitbuch.core.model.references import ref_words, refs_of_end, refs_of_items
 
 from .compiler import Planner
 from .longest_way import longest_way
@@ -24,6 +24,7 @@ from .steps_before import StepsBefore
 from .steps_that_run import steps_that_may_run
 
 Trust = Literal["always", "sometimes", "later", "never", "missing"]
+LOOP_END = "the end of the loop"  # what takes a value: the condition until which it goes round
 _DOING = frozenset({"write", "send", "delete", "spend"})
 _LAST = frozenset({"end", "note", "approve", "wait", "subflow", "join"})
 
@@ -215,8 +216,19 @@ class Reachability:
         for step in self.graph.in_order():
             for where, ref in taken_values(self.graph, step):
                 if ref.step is not None:
-                    found.append(Read(step.id, ref.step, ref, where, self._trust_of(step, ref.step)))
+                    inside = where == LOOP_END and step.id in self.graph.scope_path(ref.step)
+                    trust = self._trust_in_round(step, ref.step) if inside else self._trust_of(step, ref.step)
+                    found.append(Read(step.id, ref.step, ref, where, trust))
         return found
+
+    def _trust_in_round(self, loop: Step, source: str) -> Trust:
+        """Whether a step of a loop has run when a round is over, and with it the condition that ends the loop is asked."""
+        level = self.graph.levels.get(loop.id)
+        leading = {edge.source for edge in level.edges if not edge.back} if level is not None else set()
+        steps = level.steps if level is not None else []
+        ends = [step.id for step in steps if step.id not in leading and step.kind != "note"]
+        bit = self.bit[self.graph.card_of(source)]
+        return "always" if all(source == end or self.before.get(end, 0) & bit for end in ends) else "sometimes"
 
     def _trust_of(self, step: Step, source: str) -> Trust:
         graph = self.graph
@@ -304,7 +316,8 @@ def taken_values(graph: Graph, step: Step) -> list[tuple[str, Ref]]:
         found += [("the prompt", ref) for prompt in step.model.prompts for ref in prompt.refs]
     found += [("the condition", ref) for ref in step.refs]
     if step.repeat is not None:
-        found += [("the loop", ref) for ref in step.repeat.refs]
+        found += [("the loop", ref) for ref in refs_of_items(step.repeat)]
+        found += [(LOOP_END, ref) for ref in refs_of_end(step.repeat)]
     for link in graph.leaving.get(step.id, ()):
         if link.refs:
             found += [(f"the case ‘{link.label or link.condition}’", r) for r in link.refs]

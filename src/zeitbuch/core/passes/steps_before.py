@@ -6,6 +6,8 @@ from __future__ import annotations
 from collections.abc import Container
 
 from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.bpmn_terms import TEST_BEFORE
+from zeitbuch.core.model.records import Step
 
 from .plan import JoinTree, Node, Plan, Stage, fold_tie
 
@@ -68,7 +70,7 @@ class StepsBefore:
             self.found[helper.id] = known & self.found.get(helper.id, known) if helper.id in self.shared else known
         if node.inner is not None:
             inside = self._go_through(node.inner, known | self.bit[name])
-            if node.enabled and node.step.kind != "loop":  # a loop may have nothing to do
+            if node.enabled and not _may_do_nothing(node.step):
                 done |= inside
         return done
 
@@ -96,6 +98,16 @@ class StepsBefore:
         if way.failure or way.timeout:  # what fails hands nothing on, and of what is in it something has failed
             return self.found[source] | self.bit[source] if way.success else self.found[source]
         return after[place]
+
+
+def _may_do_nothing(step: Step) -> bool:
+    """Whether a loop may have no round: what it goes over may be empty; one that goes on until something holds asks behind the first round,
+    unless it says otherwise."""
+    repeat = step.repeat
+    if step.kind != "loop" or repeat is None:
+        return step.kind == "loop"
+    asks_first = any(one.name == TEST_BEFORE and one.value in (True, "true") for one in step.inputs)
+    return repeat.until is None or bool(repeat.items) or repeat.count is not None or asks_first
 
 
 def _common_end(stage: Stage, outer: int, after: list[int], ends: list[bool]) -> int:

@@ -15,6 +15,7 @@ from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Link
+from zeitbuch.core.model.references import refs_of_items
 from zeitbuch.core.passes.compiler import Planner
 from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, edges_of_tie, ends_run, fold_tie
 
@@ -126,7 +127,8 @@ class PossibleRuns:
         """Whether a loop has nothing to do, because what it goes over is empty."""
         if node.step.id in self.given.empty and node.step.kind == "loop":
             return True
-        return node.step.repeat is not None and any(ref.step in self.given.empty for ref in node.step.repeat.refs)
+        repeat = node.step.repeat
+        return repeat is not None and any(ref.step in self.given.empty for ref in refs_of_items(repeat))
 
     def makes_nothing(self, node: Node) -> bool:
         """Whether no item leaves a step that makes items, or a block of which one does: then nothing goes on behind it."""

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from msgspec import structs
 
 from zeitbuch.core.model.bpmn_terms import repeat_name
+from zeitbuch.core.model.canonical import Ids, mapped_link, mapped_step
 from zeitbuch.core.model.outcomes import deciding_steps, is_inside
 from zeitbuch.core.model.records import Flow, ItemFault, Link, OnFault, Ref, Repeat, Step
 from zeitbuch.readers.input.pointers import escape_key
@@ -146,8 +147,39 @@ def add_rounds(draft: Draft, outline: bool = False) -> None:
         key = loops[step.id] = free_id(f"{step.id}.{rounds.word}", taken)
         loop = Step(id=key, kind="loop", scope=step.scope) if outline else _loop_around(step, key, rounds, draft)
         made += [loop, _inside_loop(step, key)]
-    draft.steps = made
+    gathering = {step: key for step, key in loops.items() if not _ends_by_condition(made, key)}
+    reads = _Readers(gathering, scopes)
+    draft.steps = [reads.of_all_rounds(step) for step in made] if gathering else made
+    draft.links = [reads.link_of_all_rounds(link) for link in draft.links] if gathering else draft.links
     draft.links = [_around(link, loops, lambda one, two: is_inside(one, two, scopes)) for link in draft.links]
+
+
+def _ends_by_condition(steps: list[Step], key: str) -> bool:
+    repeat = next(step.repeat for step in steps if step.id == key)
+    return repeat is not None and repeat.until is not None and not repeat.items
+
+
+class _Readers:
+    """Who takes something of steps that ran for many items (``gathering``: step -> its loop) gets what all rounds made, as long as it does not
+    stand in them."""
+
+    def __init__(self, gathering: dict[str, str], scopes: dict[str, str | None]) -> None:
+        self.gathering, self.scopes = gathering, scopes
+
+    def of_all_rounds(self, step: Step) -> Step:
+        mapped = mapped_step(step, self._ids_for(step.id))
+        return structs.replace(mapped, id=step.id, scope=step.scope, about=step.about, unread=step.unread)
+
+    def link_of_all_rounds(self, link: Link) -> Link:
+        return structs.replace(link, refs=mapped_link(link, self._ids_for(link.source)).refs) if link.refs else link
+
+    def _ids_for(self, reader: str) -> Ids:
+        around = {
+            one: loop
+            for one, loop in self.gathering.items()
+            if reader not in (one, loop) and not is_inside(reader, one, self.scopes)
+        }
+        return Ids(parts=around)
 
 
 def _never_in_loops(draft: Draft) -> set[str]:

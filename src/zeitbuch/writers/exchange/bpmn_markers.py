@@ -37,7 +37,7 @@ def write_marker(element: ET.Element, step: Step, data: DataWriter, process: ET.
     if E.MARKERS[0] in step.operation or (many and E.MARKERS[1] not in step.operation):
         return _write_many(ET.SubElement(element, B + E.MARKERS[0]), step, left, data, process)
     marker = ET.SubElement(element, B + E.MARKERS[1])
-    if left.pop("test before") in (True, "true"):
+    if left.pop(E.TEST_BEFORE) in (True, "true"):
         marker.set("testBefore", "true")
     if repeat is not None and repeat.cap is not None:
         marker.set("loopMaximum", str(repeat.cap))

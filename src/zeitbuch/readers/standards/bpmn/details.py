@@ -67,7 +67,7 @@ def marker_inputs(marker: Element, data: dict[str, str]) -> tuple[Binding, ...]:
     if marker.tag == E.MARKERS[0]:
         found.append(Binding(name="sequential", value=marker.take("isSequential") == "true"))
     if marker.attribute("testBefore"):
-        found.append(Binding(name="test before", value=marker.take("testBefore") == "true"))
+        found.append(Binding(name=E.TEST_BEFORE, value=marker.take("testBefore") == "true"))
     for tag in ("inputDataItem", "outputDataItem"):
         item = marker.first_child(tag)
         if item is not None:
