@@ -40,7 +40,8 @@ class Ports:
                 return -lanes
             spot = (right + piece.width) / 2 if piece.width - right > left else left / 2
             return spot - piece.width / 2 - lanes
-        return -lanes
+        # A frame is left below where it is reached, so that frames one below the other stand in line.
+        return -lanes if edge.link.role == "error" else self.inlet_offset(edge.source)
 
     def inlet_offset(self, key: str) -> float:
         """Offset of where links arrive: the middle, but clear of the title on a frame's rule."""
