@@ -42,7 +42,8 @@ def claim_steps(e: Evidence) -> None:
     e.add_claim("operation", told, evidence)
     told = f"'{dotted_path(ident.id)}' names a step; {ident.referred:.0%} of its values occur elsewhere in the flow"
     if not ident.id and not ident.name:
-        e.add_claim("id", "no field names a step: each goes by its place in the flow", {})
+        some = f"'{dotted_path(e.some_named)}' names some steps, the others go by their place in the flow"
+        e.add_claim("id", some if e.some_named else "no field names a step: each goes by its place in the flow", {})
         return
     worded = bool(ident.id) and is_id_word(ident.id)
     e.add_claim("id", told, {"referred": ident.referred, "word": worded, "nested": e.holds_steps})

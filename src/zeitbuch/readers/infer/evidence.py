@@ -14,7 +14,7 @@ from zeitbuch.readers.dialects.rules import KindRule
 
 from . import fields
 from .claims import ANSWERED, DOUBTED, Claim
-from .identity import Identity, find_identity
+from .identity import Identity, find_identity, name_of_some
 from .join_index import Joins, own_leaves
 from .joins import find_joins
 from .kinds import Verdict, judge_operations, operation_contexts, structural_triggers
@@ -109,16 +109,12 @@ class Evidence:
         inside = {id(sight.raw) for sight in sample.steps} - {id(sample.steps[i].raw)}
 
         taken = {self.found.operation, self.identity.id, self.identity.name}
-        joins = self.joins
-        joined = (
-            [pair[:1] if STAR in pair else pair for pair in (joins.at, *joins.more)]
-            if joins.way in ("pointers", "predecessors")
-            else []
-        )
+        joins, raw = self.joins, sample.steps[i].raw
+        pointing = (joins.at, *joins.more) if joins.way in ("pointers", "predecessors") else ()
         return [
             (pair, value)
             for pair, value in own_leaves(sample.steps[i], inside)
-            if pair not in taken and not any(pair[: len(entry)] == entry for entry in joined)
+            if pair not in taken and not any(_says_links(pair, entry, raw) for entry in pointing)
         ]
 
     def columns_for(self, *hints: str, but: bool = False) -> tuple[dict[Path, fields.Column], int]:
@@ -129,6 +125,11 @@ class Evidence:
             for index, sight in enumerate(sample.steps)
             if (self.kind_of(sight.raw) in hints) != but
         )
+
+    @cached_property
+    def some_named(self) -> Path:
+        """The field that names some steps, where none names them all."""
+        return () if self.identity.id or self.identity.name else name_of_some(self.found)
 
     @cached_property
     def operations_by_path(self) -> dict[Path, set[str]]:
@@ -244,6 +245,20 @@ class Evidence:
         self.claims.append(
             Claim(part, of, words, {name: round(min(1.0, float(value)), 3) for name, value in evidence.items()})
         )
+
+
+def _says_links(path: Path, pointing: Path, raw: dict[str, Any]) -> bool:
+    """Whether a leaf of a step belongs to what names other steps at ``pointing``: to the pointer, to a list of them, or in an object of named
+    entries to one that holds a pointer."""
+    if STAR not in pointing:
+        return path[: len(pointing)] == pointing
+    above = pointing.index(STAR)
+    if path[:above] != pointing[:above] or above == 0:
+        return path[:1] == pointing[:1]
+    below = pointing[above + 1 :]
+    until = below[: below.index(STAR)] if STAR in below else below
+    listed = len(path) <= above or path[above] == STAR or not until
+    return listed or value_at(raw, (*path[: above + 1], *until)) is not None
 
 
 def _other_kind(verdict: Verdict, columns: dict[Path, fields.Column]) -> str:

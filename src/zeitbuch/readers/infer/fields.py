@@ -65,9 +65,16 @@ def reads_like_prose(value: Any) -> bool:
     return len(words) >= 4 and letters >= 0.55 * len("".join(bare.split())) and bare.count(" ") >= 3
 
 
+_WRITTEN_AS = frozenset(
+    "const constant literal static fixed raw value val expr expression wert valeur valor valore".split()
+)
+
+
 def key_in(path: Path, listed: frozenset[str]) -> bool:
-    """Whether the last named key of a path has one of the words."""
+    """Whether the last named key of a path has one of the words; that above it, where it only says how the value is written."""
     keys = [part for part in path if part != STAR]
+    if len(keys) > 1 and keys[-1].lower() in _WRITTEN_AS:
+        keys.pop()
     return bool(keys) and any(word in listed for word in words_of(keys[-1]))
 
 
@@ -106,6 +113,12 @@ def _may_instruct(prose: float, filled: float, worded: bool) -> bool:
     return prose >= (0.25 if worded else 0.5) or (worded and filled >= 0.5)
 
 
+def _is_taken_from_elsewhere(text: str) -> bool:
+    """Whether a text is a placeholder and nothing else."""
+    matched = BRACKETED.search(text)
+    return matched is not None and matched[0] == text.strip()
+
+
 def find_model(found: dict[Path, Column], total: int, known: Callable[[str], bool]) -> list[Path]:
     """Paths of model names, the best first; ``known`` tells names of steps, connections and the like."""
     rated: list[tuple[float, Path]] = []
@@ -113,6 +126,7 @@ def find_model(found: dict[Path, Column], total: int, known: Callable[[str], boo
         texts = [value for value in column.values if type(value) is str and value]
         if not texts or len(texts) < 0.9 * len(column.values):
             continue
+        texts = [value for value in texts if not _is_taken_from_elsewhere(value)] or texts
         like = [
             value
             for value in texts

@@ -15,6 +15,7 @@ from .survey import Group, Path, find_groups, find_leaves, is_scalar, value_at, 
 from .vocabulary import words_of
 
 _ENDS = 2  # of a link
+_SOME = 0.3  # of the steps have a name
 _LONGEST = 20_000  # letters of a text that is looked into
 _ID_WORDS = frozenset(
     "id key ref uid uuid guid code number nr nummer clave cle chiave sleutel chave nokkel schluessel schlussel tag slug".split()
@@ -116,6 +117,20 @@ def find_identity(found: Found) -> Identity:
     name_path, id_path = _choose_name(found, fields, total, id_field.path if id_field is not None else ())
     referred = id_field.referred / id_field.present if id_field is not None else 0.0
     return Identity(id_path, name_path, referred, _tabulate(found, id_path), _tabulate(found, name_path))
+
+
+def name_of_some(found: Found) -> Path:
+    """The field called as names are that some steps have, each its own within a flow, where blocks around them have none."""
+    named: dict[Path, int] = {}
+    for path in {(key,) for sample in found.samples for sight in sample.steps for key in sight.raw}:
+        values = [[value_of(sight, path) for sight in sample.steps] for sample in found.samples]
+        texts = [[value for value in listed if value] for listed in values]
+        alone = all(len(set(listed)) == len(listed) and not any(map(str.isdecimal, listed)) for listed in texts)
+        if path != found.operation and alone and (is_name_word(path) or is_id_word(path)):
+            named[path] = sum(map(len, texts))
+    total = sum(len(sample.steps) for sample in found.samples)
+    best = max(named, key=lambda path: (named[path], path), default=())
+    return best if named.get(best, 0) >= _SOME * total else ()
 
 
 def _ends_are_places(found: Found) -> bool:

@@ -13,7 +13,7 @@ from .clocks import CRON
 from .fields import BRACKETED
 from .identity import Identity
 from .steps import Found, Sample, Sight
-from .survey import STAR, Path, value_at
+from .survey import STAR, STAR_KEY, Path, value_at
 from .vocabulary import guess_kinds
 
 JoinForm = Literal["records", "adjacency", "pointers", "predecessors", "order"]
@@ -160,7 +160,7 @@ def own_leaves(sight: Sight, inside: set[int]) -> Iterator[tuple[Path, Any]]:
             return
         if type(value) is dict:
             for key, item in value.items():
-                yield from walk(item, (*path, key))
+                yield from walk(item, (*path, key if key != STAR else STAR_KEY))
         elif type(value) is list:
             for item in value:
                 yield from walk(item, (*path, STAR))

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
 
+from .choices import outlets_of_choices
 from .identity import Identity
 from .join_index import Joins
 from .kinds import ERROR_WORDS, HELPER_WORDS, HELPERS, PLAIN_WORDS, Verdict
@@ -31,7 +32,8 @@ def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[s
     result: dict[str, Outlet] = {}
     for outlet, ends in by_outlet.items():
         _meaning_of_outlet(outlet, result, ends)
-    return result | {outlet: Outlet("body") for outlet in ways_into_loops(joins, kinds)}
+    cases = {outlet: Outlet("case") for outlet in outlets_of_choices(joins, kinds) if outlet not in result}
+    return result | cases | {outlet: Outlet("body") for outlet in ways_into_loops(joins, kinds)}
 
 
 def _hints_of_names(

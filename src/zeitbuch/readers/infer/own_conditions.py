@@ -142,7 +142,8 @@ def _is_of_several(e: Evidence, path: Path, worded: bool) -> bool:
     if not acting or total < 0.5 * len(having) or in_branches > 0.8 * len(having):
         return False
     several = len(acting) > 1 or (worded and len(e.verdicts) < 4)
-    return several and total <= _MOST_CARRIERS * sum(every[one] for one in acting)
+    among = every.total() if worded and len(acting) > 1 else sum(every[one] for one in acting)
+    return several and total <= _MOST_CARRIERS * among
 
 
 def claim_own_condition(e: Evidence, columns: dict[Path, Column], given: dict[str, Any]) -> dict[str, str]:

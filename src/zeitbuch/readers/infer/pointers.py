@@ -15,7 +15,7 @@ from .kinds import ERROR_WORDS
 from .link_words import AFTER_WORDS, BEFORE_WORDS, path_has_word
 from .loop_ways import BODY_WORDS
 from .steps import Found, Sight
-from .survey import STAR, Path, is_scalar, lies_at
+from .survey import STAR, STAR_KEY, Path, is_scalar, lies_at
 from .vocabulary import guess_kinds, word_fits, words_of
 
 _FEW = 2
@@ -148,7 +148,7 @@ def _sort_pointers(
     backward: list[tuple[Path, list[Join]]],
 ) -> None:
     listed = [
-        Join(number, own, named, "/".join(part for part in path[len(stem) :] if part != STAR))
+        Join(number, own, named, "/".join(_plain_key(part) for part in path[len(stem) :] if part != STAR))
         for path in paths
         for number, own, named, _ in good[path].hits
     ]
@@ -162,6 +162,10 @@ def _sort_pointers(
     words = path_has_word(stem, AFTER_WORDS) - path_has_word(stem, BEFORE_WORDS)
     votes += 2 * len(listed) * words
     (forward if votes >= 0 else backward).append((stem, listed))
+
+
+def _plain_key(part: str) -> str:
+    return STAR if part == STAR_KEY else part
 
 
 def _name_scopes(listed: list[Join], index: JoinIndex) -> bool:

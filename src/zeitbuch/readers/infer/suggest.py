@@ -18,7 +18,7 @@ from zeitbuch.readers.dialects.rules import (
     StepRule,
 )
 from zeitbuch.readers.infer.fields import Column
-from zeitbuch.readers.infer.identity import Identity
+from zeitbuch.readers.infer.identity import Identity, value_of
 from zeitbuch.readers.infer.steps import Found
 
 from . import fields, step_surroundings, surroundings
@@ -219,13 +219,14 @@ class _Proposal(Evidence):
         self.connections = connections
         scope = self._scope_of_steps(found, every, ident)
         named = bool(ident.id or ident.name)
+        names = [self.some_named] if self.some_named else []
         beside = {**common, **numbers, "connection": path, "scope": scope}
         runs = claim_what_runs(self, every, beside)
         given = _spell_fields({key: value for key, value in common.items() if key in beside}, numbers) | runs
         return StepRule(
             at=self.steps_at,
-            id=dotted_path(ident.id) if named else PLACE,
-            name=dotted_path(ident.name if named else found.operation),
+            id=dotted_path(ident.id) if named else _path_or_list([*names, (PLACE,)]),
+            name=dotted_path(ident.name) if named else _path_or_list([*names, found.operation]),
             operation=dotted_path(found.operation),
             settings=dotted_path(inside) if inside else ".",
             model=_path_or_list(fields.first_of_lists(model, model_columns)),
@@ -334,7 +335,8 @@ class _Proposal(Evidence):
             if not outlet:
                 continue
             role: WayRole = meaning.role  # type: ignore[assignment]
-            label = outlet if meaning.role == "error" else ""
+            label = outlet if meaning.role in ("error", "case") else ""
+            label = "otherwise" if label == STAR else label
             after: list[Any] = ["failure"] if meaning.role == "error" else []
             rules.append(
                 OutletRule(
@@ -366,6 +368,8 @@ class _Proposal(Evidence):
 
     def _placeholder_rules(self, texts: list[str]) -> PlaceholderRule | None:
         names = {name for tables in (self.identity.ids, self.identity.names) for mapping in tables for name in mapping}
+        steps = [sight for sample in self.found.samples for sight in sample.steps] if self.some_named else []
+        names |= {value_of(sight, self.some_named) for sight in steps} - {""}
         triggers: set[str] = set()
         found = fields.find_placeholders(texts, names, triggers)
         if found is None:

@@ -13,8 +13,10 @@ from zeitbuch.readers.input.pointers import escape_key
 
 Path = tuple[str, ...]
 STAR = "*"
+STAR_KEY = "\\*"  # a key of an object that is a star, as builders call the way for all else
 MOST_DEPTH = 14
 _SEVERAL = 4  # entries of an object
+_LEAST_NAMING = 3  # entries of an object, on average, that name each other
 _NUMBERED = re.compile(
     r"^(?:[A-Za-z]{0,16}[-_.]?\d+|[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$"
 )  # keys that are ids
@@ -66,9 +68,20 @@ def _keys_are_names(dicts: list[dict[str, Any]], entries: list[Any], common: lis
     size = len(entries) / max(1, sum(1 for mapping in dicts if mapping))
     if (len(dicts) >= 2 and len(keys) > 1.4 * size) or all(_NUMBERED.match(key) for key in keys):
         return True
-    if _are_lanes(entries, common, size) or _are_written_alike(entries, common, size):
+    if _are_lanes(entries, common, size) or _are_written_alike(entries, common, size) or _name_each_other(dicts):
         return True
     return len(dicts) < 3 and (size >= 3 or len(common) >= 3) and len(common) >= 2
+
+
+def _name_each_other(dicts: list[dict[str, Any]]) -> bool:
+    """Whether most entries hold the key of another one as a text, as steps do that name what comes before or after them."""
+    naming = 0
+    for mapping in dicts:
+        for key, entry in mapping.items():
+            texts = {value for _, value in find_leaves(entry, depth=3) if type(value) is str}
+            naming += bool(texts & (mapping.keys() - {key}))
+    count = sum(map(len, dicts))
+    return count >= _LEAST_NAMING * len(dicts) and naming >= 0.5 * count
 
 
 def _are_lanes(entries: list[dict[str, Any]], common: list[Any], size: float) -> bool:

@@ -1,0 +1,174 @@
+"""Proposals that go by what names what: entries of objects that name each other, ways of which one is chosen, inputs wired or written out,
+names that only some steps have."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from scores import read_with
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.outcomes import deciding_steps
+from zeitbuch.core.model.records import Flow
+from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
+
+
+def proposal(documents: list[Any]) -> tuple[Suggestion, list[Flow]]:
+    made = suggest_dialect(documents, "probe")
+    assert made is not None
+    return made, read_with(made.dialect, documents)
+
+
+def desk(at: int) -> dict[str, Any]:
+    """States under the same names in every flow, of which one leaves by what the guest wants."""
+    ask = f"Find out what the guest of desk {at} wants: ticket, luggage or a person. Return one word."
+    states = {
+        "welcome": {"kind": "message", "text": "Welcome aboard! How can we help?", "go": "listen"},
+        "listen": {"kind": "intent_model", "model": "tern-2", "instructions": ask,
+                   "go": {"ticket": "sell", "luggage": "bag", "person": "human", "*": "welcome"}},
+        "sell": {"kind": "http", "method": "POST", "url": "https://tickets.ferry.example", "go": "bye"},
+        "bag": {"kind": "generate", "model": "tern-2", "instructions": f"Answer the question about luggage at desk {at}, please.", "go": "bye"},
+        "human": {"kind": "handover", "queue": "office", "go": "bye"},
+        "bye": {"kind": "message", "text": "Have a good sailing!", "end": True},
+    }  # fmt: skip
+    return {"bot": {"name": f"Ticket desk {at}", "states": states}, "channel": "chat"}
+
+
+def test_entries_that_name_each_other_are_steps_whatever_they_are_called() -> None:
+    made, flows = proposal([desk(at) for at in range(12)])
+    assert made.dialect.step.at == "$.states[*]" and made.steps == 72
+    assert {step.id for step in flows[0].steps} == {"welcome", "listen", "sell", "bag", "human", "bye"}
+
+
+def test_of_named_ways_with_one_for_all_else_one_is_taken() -> None:
+    """All four were taken each time, and round again by the last: 200 model calls a run."""
+    made, flows = proposal([desk(at) for at in range(12)])
+    assert {rule.match: (rule.role, rule.label) for rule in made.dialect.outlet} == {
+        "[*]": ("case", "otherwise"),
+        "luggage": ("case", "luggage"),
+        "person": ("case", "person"),
+        "ticket": ("case", "ticket"),
+    }
+    assert deciding_steps(flows[0]) == {"listen"} and Reachability(Graph(flows[0])).back_links == [("listen", "welcome")]
+
+
+def ports(at: int) -> dict[str, Any]:
+    """Steps that give out several things at once, each by a way of its own."""
+    text = f"Sum up letter {at} of the passenger in three lines for the purser, please."
+    return {
+        "name": f"Ports {at}",
+        "nodes": [
+            {"id": "a", "kind": "http.get", "url": "https://post.ferry.example"},
+            {"id": "b", "kind": "llm.ask", "model": "tern-2", "prompt": text},
+            {"id": "c", "kind": "mail.send", "to": "purser@ferry.example"},
+            {"id": "d", "kind": "table.insert", "table": "letters"},
+        ],
+        "wires": [
+            {"from": "a", "port": "body", "to": "b"},
+            {"from": "a", "port": "header", "to": "d"},
+            {"from": "b", "port": "text", "to": "c"},
+        ],
+    }
+
+
+def test_ways_that_only_name_what_is_given_out_are_all_taken() -> None:
+    made, flows = proposal([ports(at) for at in range(12)])
+    assert not any(rule.role == "case" for rule in made.dialect.outlet) and not deciding_steps(flows[0])
+
+
+def wired(at: int) -> dict[str, Any]:
+    """Inputs that are taken from a step or written out, each in an object of its own."""
+    text = f"Rank the ships at berth board {at} by how soon they sail. Return the names only."
+    return {
+        "name": f"Berth board {at}",
+        "blocks": [
+            {"key": "load", "block": "sheet.read", "inputs": {"sheet": {"const": "berths"}}},
+            {"key": "rank", "block": "ai.classify", "inputs": {
+                "text": {"from": "load", "field": "rows"}, "instructions": {"const": text}, "model": {"const": "tern-2"}}},
+            {"key": "post", "block": "chat.post", "inputs": {"also": {"from": "rank", "field": "label"}, "channel": {"const": "#berths"}}},
+        ],
+    }  # fmt: skip
+
+
+def test_models_and_texts_written_out_beside_wired_inputs_are_found() -> None:
+    made, flows = proposal([wired(at) for at in range(12)])
+    assert made.dialect.step.model == "inputs.model.const"
+    (ask,) = [step for step in flows[2].steps if step.model is not None]
+    assert (
+        ask.model is not None and ask.model.name == "tern-2" and ask.model.prompts[0].text.startswith("Rank the ships")
+    )
+    assert {(link.source, link.target) for link in flows[2].links} == {("load", "rank"), ("rank", "post")}
+
+
+def tugs(at: int) -> dict[str, Any]:
+    """A tree in which blocks have no names, and texts name the steps that have."""
+    text = f"Which of these tugs of plan {at} need rest? Answer with their names: {{Tugs}}"
+    mail = {"do": "send-mail", "name": "Tell crew", "to": "crew@ferry.example", "text": "{Assess}"}
+    parts = [
+        {"do": "read-table", "name": "Tugs", "table": "tugs"},
+        {"do": "ask-model", "name": "Assess", "model": "tern-2", "ask": text},
+        {"do": "at-once", "parts": [mail, {"do": "write-row", "name": "Note", "table": "rest"}]},
+        {"do": "at-once", "parts": [{"do": "write-row", "name": "Log", "table": "log"}, {"do": "stop"}]},
+    ]
+    return {"plan": f"Tug plan {at}", "root": {"do": "sequence", "parts": parts}}
+
+
+def test_names_that_some_steps_have_are_theirs_and_what_texts_refer_to() -> None:
+    made, flows = proposal([tugs(at) for at in range(12)])
+    assert made.dialect.step.id == ["name", "@place"] and made.dialect.step.name == ["name", "do"]
+    read = {(one.reader, one.source) for one in Reachability(Graph(flows[0])).reads}
+    assert read == {("Assess", "Tugs"), ("Tell crew", "Assess")}
+    assert any("names some steps" in claim.words for claim in made.claims if claim.part == "id")
+
+
+def test_a_model_named_by_a_variable_is_no_missing_model() -> None:
+    """Half of the steps name their model, the others a variable: the flow was said to name the model of both."""
+
+    def export(at: int) -> dict[str, Any]:
+        steps = [
+            {"id": "a", "kind": "http.get", "params": {"url": "https://quay.example"}},
+            {"id": "b", "kind": "llm.ask", "params": {"model": "{{vars.main_model}}", "prompt": f"Judge quay {at} in one short sentence: {{{{a.body}}}}"}},
+            {"id": "c", "kind": "llm.ask", "params": {"model": "petrel-mini", "prompt": f"Write it kindly for quay {at} in three sentences: {{{{b.text}}}}"}},
+            {"id": "d", "kind": "mail.send", "params": {"to": "quay@ferry.example", "text": "{{c.text}}"}},
+        ]  # fmt: skip
+        wires = [{"from": "a", "to": "b"}, {"from": "b", "to": "c"}, {"from": "c", "to": "d"}]
+        return {
+            "title": f"Quay {at}",
+            "vars": {"main_model": ("tern-2", "fulmar-mini-2")[at % 2]},
+            "nodes": steps,
+            "wires": wires,
+        }
+
+    made, flows = proposal([export(at) for at in range(12)])
+    assert made.dialect.step.model == "params.model" and made.dialect.flow.model == ""
+    assert [step.model.name for step in flows[0].steps if step.model] == ["{{vars.main_model}}", "petrel-mini"]
+
+
+def test_a_condition_of_steps_of_several_operations_may_be_in_all_of_theirs() -> None:
+    def export(at: int) -> dict[str, Any]:
+        text = f"Say which moorings of list {at} are free, as a list of numbers: ${{{{ fetch.body }}}}"
+        jobs = {
+            "fetch": {"uses": "http/get", "with": {"url": "https://mooring.example"}},
+            "think": {
+                "uses": "llm/chat",
+                "needs": ["fetch"],
+                "if": "${{ fetch.status == 200 }}",
+                "with": {"model": "tern-2", "prompt": text},
+            },
+            "mail": {
+                "uses": "mail/send",
+                "needs": ["think"],
+                "with": {"to": "office@ferry.example", "body": "${{ think.text }}"},
+            },
+            "alarm": {
+                "uses": "chat/post",
+                "needs": ["fetch"],
+                "if": "${{ fetch.status != 200 }}",
+                "with": {"channel": "#alarm"},
+            },
+        }
+        return {"workflow": f"mooring_{at}", "jobs": jobs}
+
+    made, flows = proposal([export(at) for at in range(12)])
+    assert made.dialect.step.own_condition == "if"
+    assert {step.id for step in flows[0].steps if step.kind == "decide"} == {"think.if", "alarm.if"}
