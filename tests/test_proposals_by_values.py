@@ -407,8 +407,8 @@ def test_words_or_values_alone_are_asked_about(key: str, values: tuple[str, ...]
     documents = [with_conditions(at, key, values) for at in range(10)]
     made, _, asked = proposed(documents)
     assert made.dialect.step.own_condition == made.dialect.step.skip_condition == ""
-    assert [one.word for one in asked["condition"].answers] == ["runs", "skips", "no"]
-    for word, field in (("runs", "own_condition"), ("skips", "skip_condition")):
+    assert [one.word for one in asked["condition"].answers] == ["runs", "skips", "until", "no"]
+    for word, field in (("runs", "own_condition"), ("skips", "skip_condition"), ("until", "own_until")):
         answered = suggest_dialect(documents, "b", {"condition": word})
         assert answered is not None and getattr(answered.dialect.step, field) == key
         assert not any(question.id == "condition" for question in answered.questions)

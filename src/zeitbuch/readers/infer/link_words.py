@@ -15,10 +15,10 @@ TO_WORDS = frozenset(
 )
 BEFORE_WORDS = frozenset(
     "after needs depends require requires requiert wait waits previous prev predecessor predecessors upstream before follows "
-    "following nach vorganger vorgaenger voraus benotigt abhangig apres depend despues tras etter na dopo depois input inputs from".split()
+    "following nach vorganger vorgaenger voraus benotigt abhangig apres depend despues tras etter na dopo depois input inputs ins incoming inbound inlets sources from".split()
 )
 AFTER_WORDS = frozenset(
-    "next then goto go to follow on successor successors downstream weiter danach nachste suivant siguiente neste volgende prossimo seguinte leads".split()
+    "next then goto go to follow on successor successors downstream weiter danach nachste suivant siguiente neste volgende prossimo seguinte leads outs outgoing outbound targets".split()
 )
 
 
