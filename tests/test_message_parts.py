@@ -168,3 +168,51 @@ def test_a_draft_is_not_offered_as_on() -> None:
     assert made is not None
     questions = {one.id: one for one in made.questions}
     assert [answer.word for answer in questions["state"].answers] == ["zarpado is on", "no"]
+
+
+def test_each_message_has_the_role_that_it_says() -> None:
+    """All messages of a list had one role."""
+    talk = [
+        {"who": "system", "says": "You answer letters of passengers."},
+        {"who": "user", "says": "Answer this one: <<a.body>>"},
+        {"says": "Be brief."},
+        {"who": {"n": 1}, "says": [{"text": "In"}, {"text": "parts"}]},
+    ]
+    text = (
+        'dialect = 1\nname = "talk"\nsignature = { all = ["$.steps"] }\nflow = { id = "id" }\n'
+        'step = { at = "$.steps[*]", operation = "does", prompts = [{ path = "talk.*.says", role = "note", speaker = "talk.*.who" },'
+        ' { path = "talk.*.says.*.text", speaker = "talk.*.who" }] }\nkind = [{ operation = "ask", kind = "model" }]\n'
+    )
+    (flow,) = read_with(
+        parse_dialect(text, "talk.toml"), [{"id": "f", "steps": [{"id": "a", "does": "ask", "talk": talk}]}]
+    )
+    (step,) = flow.steps
+    assert step.model is not None
+    assert [(one.role, one.text) for one in step.model.prompts] == [
+        ("system", "You answer letters of passengers."),
+        ("user", "Answer this one: <<a.body>>"),
+        ("note", "Be brief."),
+        ("user", "In\nparts"),
+    ]
+
+
+def test_where_messages_say_who_speaks_is_proposed() -> None:
+    def export(at: int) -> dict[str, Any]:
+        asked = f"Answer letter {at} in three kind sentences, please: {{{{a.body}}}}"
+        talk = [
+            {"voice": "system", "tone": f"soft {at}", "says": "You answer the letters of passengers of a ferry line."},
+            {"voice": "user", "tone": "x", "says": asked},
+        ]
+        steps = [
+            {"id": "a", "does": "http.get", "url": "https://post.ferry.example"},
+            {"id": "b", "does": "llm.ask", "model": "tern-2", "talk": talk, "after": ["a"]},
+            {"id": "c", "does": "mail.send", "to": "crew@ferry.example", "after": ["b"]},
+        ]
+        return {"title": f"Desk {at}", "steps": steps}
+
+    documents = [export(at) for at in range(12)]
+    made = suggest_dialect(documents, "talk")
+    assert made is not None
+    assert [(rule.path, rule.speaker) for rule in made.dialect.step.prompts] == [("talk.*.says", "talk.*.voice")]
+    (flow, *_) = read_with(made.dialect, documents)
+    assert [one.role for step in flow.steps if step.model for one in step.model.prompts] == ["system", "user"]

@@ -49,7 +49,9 @@ def test_of_named_ways_with_one_for_all_else_one_is_taken() -> None:
         "person": ("case", "person"),
         "ticket": ("case", "ticket"),
     }
-    assert deciding_steps(flows[0]) == {"listen"} and Reachability(Graph(flows[0])).back_links == [("listen", "welcome")]
+    assert deciding_steps(flows[0]) == {"listen"} and Reachability(Graph(flows[0])).back_links == [
+        ("listen", "welcome")
+    ]
 
 
 def ports(at: int) -> dict[str, Any]:

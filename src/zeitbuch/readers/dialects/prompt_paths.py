@@ -6,8 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from .field_checks import Field, Form, make_field
-from .paths import Claims, Getter, claim_keys, claim_texts, make_getter, path_keys
+from .field_checks import WORDS, Field, Form, make_field
+from .paths import Claims, Getter, as_text, claim_keys, claim_texts, is_words, make_getter, path_keys
 from .rules import PromptRule
 
 
@@ -43,7 +43,7 @@ class PromptPaths:
         keys = [path_keys(path) for rule in rules for path in _paths_of(rule)]
         # Where another path goes on into the parts of a message, this one means the messages that are texts.
         self._short = {one for one in keys for other in keys if other[: len(one)] == one != other}
-        self._ways = [(rule.role, self._getter(rule)) for rule in rules]
+        self._ways = [(rule, self._getter(rule), make_getter(rule.speaker)) for rule in rules]
 
     def _getter(self, rule: PromptRule) -> Getter:
         get = make_getter(rule.path)
@@ -57,23 +57,32 @@ class PromptPaths:
             for path in _paths_of(rule):
                 keys = path_keys(path)
                 (claim_texts if keys in self._short else claim_keys)(claims, keys)
+            if rule.speaker:
+                claim_keys(claims, path_keys(rule.speaker))
 
     def fields(self) -> list[Field]:
         """The fields of all paths, with what is expected there."""
         made = [make_field(rule.path, PROMPTS) for rule in self._rules]
         return [
             field if len(field.ways) != 1 else field._replace(ways=((field.ways[0][0], get),))
-            for field, (_, get) in zip(made, self._ways, strict=True)
-        ]
+            for field, (_, get, _) in zip(made, self._ways, strict=True)
+        ] + [make_field(rule.speaker, WORDS) for rule in self._rules if rule.speaker]
 
     def texts_of(self, record: dict[str, Any]) -> Iterator[tuple[str, str]]:
         """Role and text of every prompt of a record."""
-        for role, get in self._ways:
+        for rule, get, get_speaker in self._ways:
             found = get(record)
-            for message in found if type(found) is list else [found]:
+            messages = found if type(found) is list else [found]
+            for message, speaker in zip(messages, _speakers(get_speaker(record), len(messages)), strict=True):
                 words = _text_of_message(message)
                 if words:
-                    yield role, words
+                    yield speaker or rule.role, words
+
+
+def _speakers(value: Any, count: int) -> list[str]:
+    """Who says each of so many messages; empty where nothing says it."""
+    said = value if type(value) is list else [value]
+    return [as_text(one) if is_words(one) else "" for one in said] if len(said) == count else [""] * count
 
 
 def _paths_of(rule: PromptRule) -> list[str]:

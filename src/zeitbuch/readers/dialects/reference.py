@@ -176,6 +176,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
     TableOfKeys("PromptRule", "prompts = [{ ... }]", "One instruction text.", (
         Key("path", "Where it is; behind lists (*) several. The texts of a message in parts are one prompt.", 'path = "given.orders"'),
         Key("role", "Who is taken to say it.", 'role = "system"'),
+        Key("speaker", "Where each of several messages says who speaks.", 'speaker = "given.talk.*.who"'),
     )),
     TableOfKeys("CasesRule", "cases = { ... }", "The cases of a decision.", (
         Key("at", "Where the list of them is.", 'at = "given.ways"'),

@@ -55,10 +55,11 @@ KEY = "@key"  # as a path: the key under which the step, case or trigger itself 
 
 
 class PromptRule(Rule, frozen=True):
-    """Where one prompt text is, and the role it has."""
+    """Where one prompt text is, and the role it has; of messages ``speaker`` is where each says it, else it is ``role``."""
 
     path: Paths
     role: str = "user"
+    speaker: DottedPath = ""
 
 
 class CasesRule(Rule, frozen=True):

@@ -18,7 +18,8 @@ BEFORE_WORDS = frozenset(
     "following nach vorganger vorgaenger voraus benotigt abhangig apres depend despues tras etter na dopo depois input inputs ins incoming inbound inlets sources from".split()
 )
 AFTER_WORDS = frozenset(
-    "next then goto go to follow on successor successors downstream weiter danach nachste suivant siguiente neste volgende prossimo seguinte leads outs outgoing outbound targets".split()
+    "next then goto go to follow on successor successors downstream weiter danach nachste suivant siguiente neste volgende prossimo seguinte leads "
+    "outs outgoing outbound targets".split()
 )
 
 

@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from . import fields
-from .survey import Path
+from .survey import STAR, Path
 
 _SYSTEM = frozenset(
     "system instructions instruction persona role rules anweisung consigne instrucciones istruzioni".split()
 )
+
+
+_SPEAKER = frozenset("role speaker who author sender rolle sprecher papel rol ruolo rolle role roll".split())
+_SPEAKERS = frozenset("system user assistant developer human model tool ai bot".split())
+_MOST_SPEAKERS, _LONG = 5, 20
 
 
 def order_prompts(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[Path]:
@@ -25,3 +32,21 @@ def prompt_role(path: Path, place: int, columns: dict[Path, fields.Column]) -> s
     if fields.key_in(path, _SYSTEM):
         return "system"
     return "system" if place == 0 and _filled_share(path, columns) < 0.2 else "user"
+
+
+def speaker_of(path: Path, columns: dict[Path, fields.Column]) -> Path:
+    """Where messages say who speaks: a field beside their texts with few words in it, called so or holding words for it."""
+    if STAR not in path:
+        return ()
+    message = path[: path.index(STAR) + 1]
+    beside = {other: column for other, column in columns.items() if other[:-1] == message and other != path}
+    told = [other for other, column in beside.items() if _names_speakers(other, column.values)]
+    return min(told, key=lambda other: (not fields.key_in(other, _SPEAKER), other), default=())
+
+
+def _names_speakers(path: Path, values: list[Any]) -> bool:
+    words = {value.lower() for value in values if type(value) is str}
+    if len(words) < len(set(map(str, values))) or not words or len(words) > _MOST_SPEAKERS:
+        return False
+    worded = fields.key_in(path, _SPEAKER) and all(word.isalpha() and len(word) < _LONG for word in words)
+    return worded or words <= _SPEAKERS

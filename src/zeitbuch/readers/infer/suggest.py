@@ -33,7 +33,7 @@ from .kinds import HELPERS
 from .link_tables import link_tables
 from .own_rounds import claim_what_runs
 from .parts import Branching
-from .prompts import order_prompts, prompt_role
+from .prompts import order_prompts, prompt_role, speaker_of
 from .question_records import Question
 from .questions import KIND_QUESTION, TRIGGER_QUESTION, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
@@ -231,7 +231,11 @@ class _Proposal(Evidence):
             settings=dotted_path(inside) if inside else ".",
             model=_path_or_list(fields.first_of_lists(model, model_columns)),
             prompts=[
-                PromptRule(path=dotted_path(pair), role=prompt_role(pair, index, model_columns))
+                PromptRule(
+                    dotted_path(pair),
+                    prompt_role(pair, index, model_columns),
+                    dotted_path(speaker_of(pair, model_columns)),
+                )
                 for index, pair in enumerate(order_prompts(prompts, model_columns))
             ],
             connection=dotted_path(path),
