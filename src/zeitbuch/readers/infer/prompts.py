@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
+from zeitbuch.readers.dialects.rules import PromptRule
+
 from . import fields
-from .survey import STAR, Path
+from .survey import STAR, Path, dotted_path
 
 _SYSTEM = frozenset(
     "system instructions instruction persona role rules anweisung consigne instrucciones istruzioni".split()
@@ -15,6 +17,14 @@ _SYSTEM = frozenset(
 _SPEAKER = frozenset("role speaker who author sender rolle sprecher papel rol ruolo rolle role roll".split())
 _SPEAKERS = frozenset("system user assistant developer human model tool ai bot".split())
 _MOST_SPEAKERS, _LONG = 5, 20
+
+
+def prompt_rules(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[PromptRule]:
+    """The rules for the texts of the steps that use a model, the standing instructions first."""
+    return [
+        PromptRule(dotted_path(path), prompt_role(path, place, columns), dotted_path(speaker_of(path, columns)))
+        for place, path in enumerate(order_prompts(prompts, columns))
+    ]
 
 
 def order_prompts(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[Path]:

@@ -14,7 +14,6 @@ from zeitbuch.readers.dialects.rules import (
     PLACE,
     Dialect,
     PlaceholderRule,
-    PromptRule,
     StepRule,
 )
 from zeitbuch.readers.infer.fields import Column
@@ -33,7 +32,7 @@ from .kinds import HELPERS
 from .link_tables import link_tables
 from .own_rounds import claim_what_runs
 from .parts import Branching
-from .prompts import order_prompts, prompt_role, speaker_of
+from .prompts import prompt_rules
 from .question_records import Question
 from .questions import KIND_QUESTION, TRIGGER_QUESTION, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
@@ -230,14 +229,7 @@ class _Proposal(Evidence):
             operation=dotted_path(found.operation),
             settings=dotted_path(inside) if inside else ".",
             model=_path_or_list(fields.first_of_lists(model, model_columns)),
-            prompts=[
-                PromptRule(
-                    dotted_path(pair),
-                    prompt_role(pair, index, model_columns),
-                    dotted_path(speaker_of(pair, model_columns)),
-                )
-                for index, pair in enumerate(order_prompts(prompts, model_columns))
-            ],
+            prompts=prompt_rules(prompts, model_columns),
             connection=dotted_path(path),
             scope=dotted_path(scope),
             **given,
