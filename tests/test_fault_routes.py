@@ -54,6 +54,7 @@ def _alone(*ways: Link, **more: Any) -> Flow:
         (_within("guard", link("o", "b", "error"), outer="group"), "It fails. ‘O’ around it fails with it, and the run goes on at 2 ‘B’."),
         (_within("loop", link("g", "b"), repeat=Repeat(on_item_fault="continue")), "It fails. Nothing takes the fault; ‘G’ goes on with its next item."),
         (_within("loop", link("g", "b")), "It fails. Nothing takes the fault; the export does not say whether ‘G’ goes on with its next item."),
+        (_within("loop", link("g", "b"), repeat=Repeat(until="done")), "It fails. Nothing takes the fault; the export does not say whether ‘G’ goes on with its next round."),
         (_within("loop", link("g", "b", "error"), repeat=Repeat(on_item_fault="stop")), "It fails. ‘G’ ends, and the run goes on at 2 ‘B’."),
         (_within("loop", link("g", "b"), repeat=Repeat(on_item_fault="stop")), "It fails. Nothing takes the fault; ‘G’ ends."),
         (_alone(link("a", "b"), retry=Retry(attempts=0)), _PLAIN),

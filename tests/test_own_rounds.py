@@ -157,6 +157,12 @@ def test_a_number_says_how_often_of_a_step_and_of_a_loop() -> None:
     assert [(one.items, one.count) for one in loops.values()] == [(None, 3), (None, 6), ("x, y", 2)]
 
 
+def test_a_number_below_nothing_is_no_number_of_rounds() -> None:
+    flow, _ = read(TREE, {"steps": [step("l", "each", times=-2, inside=[step("x")])]})
+    repeat = flow.steps[0].repeat
+    assert repeat is not None and (repeat.items, repeat.count) == ("-2", None)
+
+
 @pytest.mark.parametrize("said", [None, "", False, [], 1, 0])
 def test_what_says_once_or_nothing_is_no_loop(said: Any) -> None:
     flow, _ = read(ORDERED, {"steps": [step("a", for_all=said), step("b")]})
@@ -191,6 +197,10 @@ def test_what_follows_a_failure_follows_the_loop_and_helpers_stay() -> None:
     by_role = {(link.source, link.target): link.role for link in flow.links}
     assert by_role == {("a.for_all", "b"): "next", ("a.for_all", "t"): "error", ("m", "a"): "attach"}
     assert {one.id: one.on_fault for one in flow.steps if one.id.startswith("a")} == {"a.for_all": "route", "a": "stop"}
+    repeat = flow.steps[0].repeat
+    assert repeat is not None and repeat.on_item_fault == "stop"  # where a failure leads on, it ends the rounds
+    told = passes(flow, Rule(step="a", failure=0.5), Rule(step="a.for_all", items=Range(2, 2, 2)))
+    assert told["t"] == pytest.approx(0.75) and told["a"] == pytest.approx(1.5)
     kept, _ = read(ORDERED, {"steps": [step("a", for_all="letters", trouble="on")]})
     assert [one.on_fault for one in kept.steps] == ["stop", "continue"]
 

@@ -183,10 +183,12 @@ def _end_words(graph: Graph, found: FaultRoute) -> str:
     name = quote_name(graph.names[found.at])
     if found.end == "nothing":
         return "the branch ends"
+    repeat = graph.steps[found.at].repeat
+    following = "round" if repeat is not None and repeat.until is not None and not repeat.items else "item"
     if found.end == "unknown":
-        return f"the export does not say whether {name} goes on with its next item"
+        return f"the export does not say whether {name} goes on with its next {following}"
     if found.end == "next item":
-        return f"{name} goes on with its next item"
+        return f"{name} goes on with its next {following}"
     kind = graph.steps[found.at].kind
     does = "takes the fault" if kind == "guard" else "ends" if kind == "loop" else "fails with it"
     around = "" if kind == "loop" else " around it"

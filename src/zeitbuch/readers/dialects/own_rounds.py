@@ -10,7 +10,7 @@ from msgspec import structs
 
 from zeitbuch.core.model.bpmn_terms import repeat_name
 from zeitbuch.core.model.canonical import Ids, mapped_link, mapped_step
-from zeitbuch.core.model.outcomes import deciding_steps, is_inside
+from zeitbuch.core.model.outcomes import deciding_steps, is_inside, takes_faults
 from zeitbuch.core.model.records import Flow, ItemFault, Link, OnFault, Ref, Repeat, Step
 from zeitbuch.readers.input.pointers import escape_key
 
@@ -121,6 +121,7 @@ def _items_and_count(value: Any) -> tuple[str, int | None]:
     if isinstance(value, list):
         return ", ".join(map(as_text, value)), len(value)
     times = as_whole_number(value) if type(value) in (int, float, str) else None
+    times = None if times is not None and times < 0 else times
     return ("" if times is not None or value is True else as_text(value)), times
 
 
@@ -136,6 +137,7 @@ def add_rounds(draft: Draft, outline: bool = False) -> None:
     loops: dict[str, str] = {}
     made: list[Step] = []
     none_of_its_own = _never_in_loops(draft)
+    routed = {link.source for link in draft.links if takes_faults(link)}  # where a failure leads on, it ends the rounds
     for step in draft.steps:
         rounds = draft.rounds.pop(step.id, None)
         if rounds is not None and step.id in none_of_its_own:
@@ -145,6 +147,8 @@ def add_rounds(draft: Draft, outline: bool = False) -> None:
             made.append(step)
             continue
         key = loops[step.id] = free_id(f"{step.id}.{rounds.word}", taken)
+        if step.id in routed and rounds.repeat.on_item_fault is None:
+            rounds = rounds._replace(repeat=structs.replace(rounds.repeat, on_item_fault="stop"))
         loop = Step(id=key, kind="loop", scope=step.scope) if outline else _loop_around(step, key, rounds, draft)
         made += [loop, _inside_loop(step, key)]
     gathering = {step: key for step, key in loops.items() if not _ends_by_condition(made, key)}
