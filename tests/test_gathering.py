@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import json
+import re
+from pathlib import Path
 from typing import Any
 
 import pytest
 
+from conftest import Run
 from scores import read_with
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow
@@ -147,3 +151,15 @@ def test_settings_one_a_row_are_found_for_the_steps_they_name() -> None:
     assert ask.model is not None and ask.model.name == "fulmar-mini-2" and ask.model.prompts[0].text == TEXT.format(3)
     assert flow.triggers[0].schedule is not None and flow.triggers[0].schedule.cron == "3 5 * * *"
     assert isinstance(made, Suggestion) and len(flow.links) == 3
+
+
+def test_a_trial_says_what_the_paths_within_triggers_find(run: Run, tmp_path: Path) -> None:
+    document = {
+        "plans": FLOWS,
+        "clocks": [{"plan": "tide", "clock": "5 7 * * *"}],
+        "doors": [{"plan": "dock", "door": "/out", "resting": True}],
+    }
+    (tmp_path / "x.json").write_text(json.dumps(document))
+    (tmp_path / "quays.toml").write_text(HEAD + CLOCKS + DOORS + STEP + STARTS.replace("resting", "restin") + KINDS)
+    rows = run("dialect", "test", "x.json", "--dialect", "quays.toml", "--rules", "-f", "csv").out
+    assert re.search(r"^trigger\.disabled,restin,0,2,.*`resting` is in 1 of 2", rows, re.M), rows
