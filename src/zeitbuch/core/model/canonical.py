@@ -20,7 +20,7 @@ T = TypeVar("T")
 class Ids(Struct, frozen=True):
     """Old id -> new id: of steps and triggers, of connections, of flows. What is not named keeps its id."""
 
-    parts: dict[str, str] = {}
+    parts: Mapping[str, str] = {}
     connections: dict[str, str] = {}
     flows: dict[str, str] = {}
 

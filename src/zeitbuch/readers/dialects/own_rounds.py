@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from collections import ChainMap
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -135,6 +136,7 @@ def add_rounds(draft: Draft, outline: bool = False) -> None:
     taken = {*(step.id for step in draft.steps), *(trigger.id for trigger in draft.triggers)}
     scopes = {step.id: step.scope for step in draft.steps}
     loops: dict[str, str] = {}
+    gathering: dict[str, str] = {}  # of the steps that run for many items
     made: list[Step] = []
     none_of_its_own = _never_in_loops(draft)
     routed = {link.source for link in draft.links if takes_faults(link)}  # where a failure leads on, it ends the rounds
@@ -151,16 +153,12 @@ def add_rounds(draft: Draft, outline: bool = False) -> None:
             rounds = rounds._replace(repeat=structs.replace(rounds.repeat, on_item_fault="stop"))
         loop = Step(id=key, kind="loop", scope=step.scope) if outline else _loop_around(step, key, rounds, draft)
         made += [loop, _inside_loop(step, key)]
-    gathering = {step: key for step, key in loops.items() if not _ends_by_condition(made, key)}
+        if rounds.repeat.until is None or rounds.repeat.items:
+            gathering[step.id] = key
     reads = _Readers(gathering, scopes)
     draft.steps = [reads.of_all_rounds(step) for step in made] if gathering else made
     draft.links = [reads.link_of_all_rounds(link) for link in draft.links] if gathering else draft.links
     draft.links = [_around(link, loops, lambda one, two: is_inside(one, two, scopes)) for link in draft.links]
-
-
-def _ends_by_condition(steps: list[Step], key: str) -> bool:
-    repeat = next(step.repeat for step in steps if step.id == key)
-    return repeat is not None and repeat.until is not None and not repeat.items
 
 
 class _Readers:
@@ -169,6 +167,7 @@ class _Readers:
 
     def __init__(self, gathering: dict[str, str], scopes: dict[str, str | None]) -> None:
         self.gathering, self.scopes = gathering, scopes
+        self.steps = {loop: step for step, loop in gathering.items()}
 
     def of_all_rounds(self, step: Step) -> Step:
         mapped = mapped_step(step, self._ids_for(step.id))
@@ -178,12 +177,12 @@ class _Readers:
         return structs.replace(link, refs=mapped_link(link, self._ids_for(link.source)).refs) if link.refs else link
 
     def _ids_for(self, reader: str) -> Ids:
-        around = {
-            one: loop
-            for one, loop in self.gathering.items()
-            if reader not in (one, loop) and not is_inside(reader, one, self.scopes)
-        }
-        return Ids(parts=around)
+        own: dict[str, str] = {}  # the repeated steps that the reader is, or stands in
+        at: str | None = self.steps.get(reader, reader)
+        while at is not None and at not in own:
+            own[at] = at
+            at = self.scopes.get(at)
+        return Ids(parts=ChainMap(own, self.gathering))
 
 
 def _never_in_loops(draft: Draft) -> set[str]:
