@@ -81,6 +81,10 @@ def test_the_model_of_the_flow_is_proposed_where_steps_name_none() -> None:
     assert any("12 steps" in claim.words for claim in made.claims if claim.part == "flow model")
     assert models(read_with(made.dialect, documents)[1]) == {"n1": "tern-2", "n2": "petrel-mini"}
     for one in documents:
+        one["data_model"], one["motor"] = "v2", one.pop("defaults")["model"]
+    other = suggest_dialect(documents, "desk")
+    assert other is not None and other.dialect.flow.model == ""  # a data model and a motor are other things
+    for one in documents:
         one["tasks"][1]["with"]["model"] = "petrel-mini"
     own = suggest_dialect(documents, "desk")
     assert own is not None and own.dialect.flow.model == ""

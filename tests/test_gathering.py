@@ -162,6 +162,9 @@ def test_a_trial_says_what_the_paths_within_triggers_find(run: Run, tmp_path: Pa
         "doors": [{"plan": "dock", "door": "/out", "resting": True}],
     }
     (tmp_path / "x.json").write_text(json.dumps(document))
-    (tmp_path / "quays.toml").write_text(HEAD + CLOCKS + DOORS + STEP + STARTS.replace("resting", "restin") + KINDS)
+    step = STEP.replace("[order]", 'prompts = [{ path = "talk.*.says", speaker = "talk.*.who" }]\n[order]')
+    text = HEAD + CLOCKS + DOORS + step + STARTS.replace("resting", "restin") + KINDS
+    (tmp_path / "quays.toml").write_text(text)
     rows = run("dialect", "test", "x.json", "--dialect", "quays.toml", "--rules").out
     assert re.search(r"^trigger\.disabled +restin +0 +2 +nothing is there; `resting` is in 1 of 2", rows, re.M), rows
+    assert re.search(r"^step\.prompts\.speaker +talk\.\*\.who +0 +3 ", rows, re.M), rows

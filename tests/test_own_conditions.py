@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import jetty
+from jetty import HEAD, read, step
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.exact import Passes
-from zeitbuch.readers.dialects.rules import parse_dialect
-from zeitbuch.readers.input.sources import Held
-from zeitbuch.readers.reading.reader import Reader
 
-HEAD = 'dialect = 1\nname = "jetty"\n[signature]\nall = ["$.jetty"]\n[flow]\n'
 KINDS = """
 [[kind]]
 operation = "look"
@@ -43,18 +40,8 @@ close = ">>"
 STEP = 'own_condition = "only_with"\nskip_condition = "never_with"\noperation = "does"\n'
 LISTED = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[link]\nat = "$.ropes[*]"\nfrom = "0"\nto = "1"\n{KINDS}'
 ORDERED = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[order]\n{KINDS}'
-TREE = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[tree]\nbody = "inside"\nbranches = "ways"\nbranch_steps = "steps"\n{KINDS}'
+TREE = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}{jetty.TREE}{KINDS}'
 WAITING = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[predecessors]\nat = "after"\n{KINDS}'
-
-
-def read(dialect: str, export: dict[str, Any], outline: bool = False) -> tuple[Flow, list[str]]:
-    reader = Reader([parse_dialect(dialect, "jetty.toml")], outline=outline, texts=not outline)
-    (flow,) = reader.flows_of([Held("export.json", json.dumps({"jetty": 1, "id": "f", **export}).encode())])
-    return flow, [str(problem) for problem in reader.problems]
-
-
-def step(key: str, does: str = "look", **more: Any) -> dict[str, Any]:
-    return {"id": key, "name": key.upper(), "does": does, **more}
 
 
 def arrows(flow: Flow) -> set[tuple[str, str, str]]:
@@ -62,9 +49,7 @@ def arrows(flow: Flow) -> set[tuple[str, str, str]]:
 
 
 def passes(flow: Flow, shares: dict[str, float] | None = None) -> dict[str, float]:
-    rules = tuple(Rule(share=value, step=key, case="yes") for key, value in (shares or {}).items())
-    found = Passes(Graph(flow), AssumptionLookup(Assumptions(assume=rules), flow))
-    return {key: float(one.runs) for key, one in found.of.items()}
+    return jetty.passes(flow, *[Rule(share=value, step=key, case="yes") for key, value in (shares or {}).items()])
 
 
 GATED = [step("a"), step("b", "ask", only_with="<<a.state>> == 'late'"), step("c")]

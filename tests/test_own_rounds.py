@@ -11,22 +11,18 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import jetty
 from conftest import Run
+from jetty import HEAD, passes, read, step
 from scores import read_with
-from zeitbuch.core.assumptions.lookup import AssumptionLookup
-from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.assumptions.rules import Rule
 from zeitbuch.core.assumptions.values import Range
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.reachability import Reachability
-from zeitbuch.readers.dialects.rules import parse_dialect
 from zeitbuch.readers.infer.questions import apply_answers
 from zeitbuch.readers.infer.suggest import suggest_dialect
-from zeitbuch.readers.input.sources import Held
-from zeitbuch.readers.reading.reader import Reader
 
-HEAD = 'dialect = 1\nname = "jetty"\n[signature]\nall = ["$.jetty"]\n[flow]\n'
 KINDS = """
 [[kind]]
 operation = "look"
@@ -77,27 +73,12 @@ role = "attach"
 """
 LISTED = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}{ROPES}{KINDS}'
 ORDERED = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[order]\n{KINDS}'
-TREE = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[tree]\nbody = "inside"\nbranches = "ways"\nbranch_steps = "steps"\n{KINDS}'
+TREE = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}{jetty.TREE}{KINDS}'
 WAITING = f'{HEAD}[step]\nat = "$.steps[*]"\n{STEP}[predecessors]\nat = "after"\n{KINDS}'
-
-
-def read(dialect: str, export: dict[str, Any], outline: bool = False) -> tuple[Flow, list[str]]:
-    reader = Reader([parse_dialect(dialect, "jetty.toml")], outline=outline, texts=not outline)
-    (flow,) = reader.flows_of([Held("export.json", json.dumps({"jetty": 1, "id": "f", **export}).encode())])
-    return flow, [str(problem) for problem in reader.problems]
-
-
-def step(key: str, does: str = "look", **more: Any) -> dict[str, Any]:
-    return {"id": key, "name": key.upper(), "does": does, **more}
 
 
 def arrows(flow: Flow) -> set[tuple[str, str]]:
     return {(link.source, link.target) for link in flow.links}
-
-
-def passes(flow: Flow, *rules: Rule) -> dict[str, float]:
-    found = Passes(Graph(flow), AssumptionLookup(Assumptions(assume=rules), flow))
-    return {key: float(one.runs) for key, one in found.of.items()}
 
 
 REPEATED = [step("a"), step("b", "ask", for_all="<<a.letters>>", side_by_side=4, tries=2), step("c")]

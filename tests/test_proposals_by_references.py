@@ -54,6 +54,20 @@ def test_of_named_ways_with_one_for_all_else_one_is_taken() -> None:
     ]
 
 
+def test_an_outlet_by_which_others_go_every_way_is_no_case() -> None:
+    """A rule for an outlet holds for all steps: one that takes all its ways would take one of them."""
+
+    def export(at: int) -> dict[str, Any]:
+        flow = desk(at)
+        states = flow["bot"]["states"]
+        states["bye"] = {"kind": "parallel", "go": {"ticket": "print", "luggage": "tag"}}
+        states |= {"print": {"kind": "message", "text": "Here it is."}, "tag": {"kind": "message", "text": "Tagged."}}
+        return flow
+
+    made, _ = proposal([export(at) for at in range(12)])
+    assert {rule.match for rule in made.dialect.outlet if rule.role == "case"} == {"[*]", "person"}
+
+
 def ports(at: int) -> dict[str, Any]:
     """Steps that give out several things at once, each by a way of its own."""
     text = f"Sum up letter {at} of the passenger in three lines for the purser, please."

@@ -76,6 +76,7 @@ def fit_part(rows: list[Row]) -> dict[str, float]:
 
 def write_weights(rows: list[Row], only: str = "") -> None:
     """The module of weights, anew; ``only``: with those of one part alone fitted, all others as they are."""
+    rows = [row for row in rows if claims.DOUBTED not in row[1]]  # that is asked, whatever the weights
     parts = sorted({part for part, _, _ in rows if only in ("", part)})
     weights = {part: fit_part([row for row in rows if row[0] == part]) for part in parts}
     weights = dict(sorted({**claims.WEIGHTS, **weights}.items())) if only else weights

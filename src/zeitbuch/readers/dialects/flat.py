@@ -23,8 +23,6 @@ from .step_plan import Plans, Shared, inputs_of, schedule_of
 from .steps import StepReader
 from .switches import Switch
 
-TRIGGER_PATHS = ("id", "name", "operation", "starts", "connection", "condition", "enabled", "disabled")
-
 
 class Triggers:
     """Reads triggers that stand apart from the steps."""
@@ -45,7 +43,10 @@ class Triggers:
         fields = [make_field(path, WORDS) for path in paths if path]
         shared = Shared(claimed, (*fields, *self.switch.fields()))
         self.plans = Plans(dialect, dialect.step, rule.settings, shared)
-        self.get = {name: make_getter(getattr(rule, name)) for name in TRIGGER_PATHS}
+        self.get = {
+            name: make_getter(getattr(rule, name))
+            for name in ("id", "name", "operation", "starts", "connection", "condition")
+        }
         self.settings = make_getter("" if rule.settings == "." else rule.settings)
 
     def read_triggers(self, raw: dict[str, Any], draft: Draft) -> list[tuple[str, str]]:

@@ -15,13 +15,12 @@ from zeitbuch.readers.input.limits import Limits, count_values
 
 from .dialect_checks import annotations_of
 from .draft import Draft
-from .flat import TRIGGER_PATHS
 from .flows import DialectReader
 from .link_lists import record_of
 from .near_misses import Key, near_key, near_query
 from .paths import as_text, make_getter
 from .reshape import Reshaper
-from .rules import KEY, PLACE, Dialect, Fields, KindRule, TriggerRule
+from .rules import KEY, PLACE, Dialect, Fields, KindRule
 from .step_plan import Plan, Plans
 
 _OWN = ("", ".", KEY, PLACE)
@@ -167,6 +166,7 @@ def _paths_in(table: Struct) -> Iterator[tuple[str, str]]:
     for name, key in zip(table.__struct_fields__, table.__struct_encode_fields__, strict=True):
         value = getattr(table, name)
         if key == "prompts":
+            yield from (("prompts.speaker", prompt.speaker) for prompt in value if prompt.speaker)
             value = [prompt.path for prompt in value if isinstance(prompt.path, str)]
         elif key == "cases":
             value = value.at if value is not None else ""
@@ -243,18 +243,7 @@ def _place_rows(dialect: Dialect, watch: _Watch) -> Iterator[RuleTrial]:
         yield RuleTrial(
             "trigger.at", query.text, hits, len(watch.flows), near_query(query, watch.flows) if not hits else ""
         )
-        yield from _fields_of_triggers(dialect.trigger, [raw for raw, _ in watch.apart])
-
-
-def _fields_of_triggers(rule: TriggerRule, records: list[dict[str, Any]]) -> Iterator[RuleTrial]:
-    """Paths within triggers that stand apart."""
-    for name in TRIGGER_PATHS:
-        paths = getattr(rule, name)
-        for path in [paths] if isinstance(paths, str) else paths:
-            if path and path != KEY:
-                hits = sum(make_getter(path)(raw) is not None for raw in records)
-                remark = near_key(path, records) if records and not hits else ""
-                yield RuleTrial(f"trigger.{name}", path, hits, len(records), remark)
+        yield from _rows_of_table("trigger", dialect.trigger, [raw for raw, _ in watch.apart])
 
 
 def _outlet_rows(dialect: Dialect, watch: _Watch) -> Iterator[RuleTrial]:

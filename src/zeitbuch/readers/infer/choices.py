@@ -10,6 +10,7 @@ from zeitbuch.core.graph.reaching import reached_from
 
 from .join_index import Join, Joins
 from .kinds import ANSWER_WORDS, ERROR_WORDS, HELPER_WORDS, PLAIN_WORDS
+from .loop_ways import onward_of
 from .vocabulary import word_fits, words_of
 
 _ELSE_WORDS = "else otherwise other* any default* fallback* unknown none sonst andere* autre* sinon otro* altro* ellers anders outro* senao"
@@ -22,11 +23,12 @@ Ways = dict[tuple[int, str], dict[str, list[str]]]  # sample and step -> outlet 
 def outlets_of_choices(joins: Joins, kinds: list[dict[str, str]]) -> set[str]:
     """The outlets that are cases of steps which are no decisions by themselves. ``kinds``: what is known of the steps of each flow."""
     ways = _named_ways(joins, kinds)
-    onward = [_leaving(joins, number) for number in range(len(kinds))]
-    used: Counter[str] = Counter()
+    onward = [onward_of(joins, number) for number in range(len(kinds))]
+    # A rule for an outlet holds for all steps: where others leave by it, of which all ways are taken, it is no case.
+    leaving = {(join.sample, join.source, join.outlet) for join in joins.pairs}
+    used = Counter(outlet for sample, step, outlet in leaving if kinds[sample].get(step) != "decide")
     chosen: Counter[str] = Counter()
     for (sample, step), outlets in ways.items():
-        used.update(outlets.keys())
         if len(outlets) > 1 and _is_choice(step, outlets, onward[sample]):
             chosen.update(outlets.keys())
     return {outlet for outlet, count in chosen.items() if count >= _MOSTLY * used[outlet]}
@@ -55,11 +57,3 @@ def _is_choice(step: str, outlets: dict[str, list[str]], onward: dict[str, list[
     answers = all(word_fits(each, ANSWER_WORDS) for each in words)
     back = [step in reached_from(targets, onward) for targets in outlets.values()]
     return otherwise or answers or (any(back) and not all(back))
-
-
-def _leaving(joins: Joins, number: int) -> dict[str, list[str]]:
-    found: dict[str, list[str]] = {}
-    for join in joins.pairs:
-        if join.sample == number:
-            found.setdefault(join.source, []).append(join.target)
-    return found

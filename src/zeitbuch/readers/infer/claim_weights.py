@@ -28,7 +28,7 @@ WEIGHTS: dict[str, dict[str, float]] = {
     "model": {"": -2.77, "covered": 2.54, "found": 1.47, "single": 2.09, "word": 1.14},
     "operation": {"": -1.61, "known": -0.61, "linked": 0.56, "many": 0.18, "score": 4.01, "several": 0.03},
     "own condition": {"": -1.43, "compares": 1.29, "word": 3.07},
-    "own repeats": {"": 0.24, "values": 1.55, "word": 1.55},
+    "own repeats": {"": -0.68, "values": 2.24, "word": 2.24},
     "placeholders": {"": -0.06, "brackets": 3.23, "many": 1.59, "resolved": 2.0},
     "prompts": {"": -2.8, "covered": 4.53, "found": 1.52, "many": -3.64, "word": 1.8},
     "schedule": {"": 1.51, "cron": 2.7, "days": 2.21, "none": -2.82, "unit": 3.37},

@@ -13,10 +13,12 @@ from zeitbuch.readers.dialects.rules import StepRule
 from .fields import is_model_key
 from .flow_facts import columns_of_heads
 from .survey import Path, dotted_path, value_at
+from .vocabulary import words_of
 
 if TYPE_CHECKING:
     from .evidence import Evidence
 
+_SAY_NO_MORE = frozenset("model llm modell modele modelo modello default standard usual name".split())
 _ASKING = ("model", "agent")
 _SHORTEST, _LONGEST = 3, 70  # letters of a model's name
 
@@ -50,8 +52,13 @@ def _place_of_model(e: Evidence, named: set[str], taken: set[str]) -> Path:
         if dotted_path(path) not in taken
     }
     good = [path for path, values in columns.items() if all(map(_may_be_model, values))]
-    told = [path for path in good if is_model_key(path) or (named and set(columns[path]) <= named)]
-    return min(told, key=lambda path: (not is_model_key(path), len(path), path), default=())
+    told = [path for path in good if _says_model(path) or (named and set(columns[path]) <= named)]
+    return min(told, key=lambda path: (not _says_model(path), len(path), path), default=())
+
+
+def _says_model(path: Path) -> bool:
+    """Whether a field is called what models are called, and nothing else: a data model and a motor are other things."""
+    return is_model_key(path) and all(word in _SAY_NO_MORE for word in words_of(path[-1]))
 
 
 def _may_be_model(value: Any) -> bool:

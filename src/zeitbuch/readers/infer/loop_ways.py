@@ -32,13 +32,14 @@ def ways_into_loops(joins: Joins, kinds: list[dict[str, str]]) -> set[str]:
 
 def _outlets_of_loops(joins: Joins, kinds: list[dict[str, str]]) -> tuple[Counter[str], Counter[str]]:
     """How often each outlet leaves a loop, and how often a run comes back to the loop from there."""
-    leaving = [_leaving(joins, number) for number in range(len(kinds))]
+    leaving = [onward_of(joins, number) for number in range(len(kinds))]
     of_loops = [join for join in joins.pairs if kinds[join.sample].get(join.source) == "loop"]
     back = [join for join in of_loops if join.source in reached_from([join.target], leaving[join.sample])]
     return Counter(join.outlet for join in of_loops), Counter(join.outlet for join in back)
 
 
-def _leaving(joins: Joins, number: int) -> dict[str, list[str]]:
+def onward_of(joins: Joins, number: int) -> dict[str, list[str]]:
+    """Where each step of a flow leads."""
     found: dict[str, list[str]] = {}
     for join in joins.pairs:
         if join.sample == number:
