@@ -48,4 +48,5 @@ def refs_of_end(repeat: Repeat) -> tuple[Ref, ...]:
 
 def refs_of_items(repeat: Repeat) -> tuple[Ref, ...]:
     """What the list that a loop goes over is taken from, before its first round."""
-    return tuple(ref for ref in repeat.refs if ref not in refs_of_end(repeat))
+    of_end = refs_of_end(repeat)
+    return tuple(ref for ref in repeat.refs if ref not in of_end)
