@@ -157,7 +157,7 @@ def test_a_model_named_by_a_variable_is_no_missing_model() -> None:
 
     made, flows = proposal([export(at) for at in range(12)])
     assert made.dialect.step.model == "params.model" and made.dialect.flow.model == ""
-    assert [step.model.name for step in flows[0].steps if step.model] == ["{{vars.main_model}}", "petrel-mini"]
+    assert [step.model.name for step in flows[0].steps if step.model] == ["tern-2", "petrel-mini"]
 
 
 def test_a_condition_of_steps_of_several_operations_may_be_in_all_of_theirs() -> None:

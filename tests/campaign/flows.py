@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from .facts import FactMaker
+from .values import ValueMaker
 from .words import SWITCH_WORDS, Language
 
 AI = ("model", "agent")
@@ -48,6 +49,7 @@ class Drawn:
     spelled: tuple[object, object] = (True, False)  # on, off
     handler: str = ""
     arrows: list[tuple[Box, Box, Role, str]] = field(default_factory=list)
+    head: dict[str, Any] = field(default_factory=dict)  # beside its name and state
 
 
 class FlowMaker:
@@ -63,6 +65,7 @@ class FlowMaker:
         self.count = 0
         seed = f"{self.ids}/{self.chat}/{self.clock}/{language.open}/{language.draw.getstate()[1][:3]}"
         self.facts = FactMaker(language, seed)
+        self.values = ValueMaker(language, seed)
         self.spelled = random.Random(f"switch/{seed}").choice(SWITCH_WORDS[language.traits.fitted])
 
     def draw_flow(self, at: int, small: bool) -> Drawn:
@@ -78,6 +81,7 @@ class FlowMaker:
             self.words.title(), f"{self.draw.choice(self.words.nouns)}-{at + 1:02d}", state, trigger, schedule, body
         )
         self._walk(made, body, [(trigger, "next", "")])
+        self.values.move_models(made)
         return made
 
     def _box(self, kind: str) -> Box:

@@ -38,6 +38,7 @@ FITTED_KEYS: dict[str, str] = {
     "position": "position pos", "x": "x left", "y": "y top", "owner": "owner besitzer", "changed": "updatedAt changed geaendert",
     "made": "createdAt created erstellt", "wrap": "flow definition data export", "flows": "flows workflows ablaeufe",
     "trigger": "trigger start ausloeser", "first": "startAt first entry", "meta": "meta info", "connection": "connection account verbindung",
+    "values": "vars variables variablen", "value name": "name key", "value": "value wert",
     "author": "author createdBy", "tags": "tags labels", "output": "output result",
 }  # fmt: skip
 HELD_KEYS: dict[str, str] = {
@@ -72,6 +73,7 @@ HELD_KEYS: dict[str, str] = {
     "position": "canvas sted", "x": "col px", "y": "row py", "owner": "responsible ansvarlig", "changed": "modified endret",
     "made": "born opprettet", "wrap": "document body payload content", "flows": "items processes flyter",
     "trigger": "starter kickoff utloser", "first": "begin entry_point begynn", "meta": "header about", "connection": "credential_ref konto",
+    "values": "shared constants globals felles", "value name": "called merke", "value": "valor initial",
     "author": "editor av", "tags": "keywords merkelapper", "output": "value utdata",
 }  # fmt: skip
 FITTED_OPERATIONS: dict[str, str] = {
@@ -187,7 +189,9 @@ class Language:
         """Choose the key of a concept by draws of its own, so that all others stay as they are."""
         words = self._keys[concept].split()
         free = [word for word in words if word not in self._chosen.values()] or [f"{words[0]}2"]
-        nonsense = "".join(draw.sample(SYLLABLES[self.traits.fitted], 3))
+        nonsense = ""
+        while not nonsense or nonsense in self._chosen.values():
+            nonsense = "".join(draw.sample(SYLLABLES[self.traits.fitted], 3))
         self._chosen[concept] = nonsense if self.traits.nonsense else draw.choice(free)
 
     def _syllables(self, least: int) -> str:

@@ -52,6 +52,7 @@ class Writer:
             key("flow name"): flow.name,
             key("flow state"): yes if flow.state == "on" else no,
         }
+        made |= flow.head
         if flow.handler:
             made[key("handler")] = flow.handler
         if self.meta:

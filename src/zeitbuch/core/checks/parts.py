@@ -17,7 +17,11 @@ def refs_of_part(part: Step | Trigger) -> Iterator[Ref]:
     for one in part.inputs:
         yield from one.refs
     if isinstance(part, Trigger):
+        if part.schedule is not None and part.schedule.variable:
+            yield Ref(variable=part.schedule.variable)
         return
+    if part.model is not None and part.model.variable:
+        yield Ref(variable=part.model.variable)
     yield from part.refs
     for record in (part.repeat, part.approval, part.pause):
         if record is not None:

@@ -110,7 +110,8 @@ class Prompt(Record, frozen=True):
 
 
 class ModelUse(Record, frozen=True):
-    """How a step uses a model. ``max_output`` in tokens; ``max_turns`` for agents."""
+    """How a step uses a model. ``max_output`` in tokens; ``max_turns`` for agents; ``variable``: the variable of the flow whose value is
+    the name."""
 
     name: str | None = None
     modality: Modality = "text"
@@ -119,6 +120,7 @@ class ModelUse(Record, frozen=True):
     temperature: float | None = None
     max_output: int | None = None
     max_turns: int | None = None
+    variable: str | None = None
 
 
 class Retry(Record, frozen=True):
@@ -236,13 +238,14 @@ class Link(Record, frozen=True):
 class Schedule(Record, frozen=True):
     """When a trigger fires by the clock: one of ``cron`` (5 fields, or 6 with seconds first), ``every`` (seconds), ``rule``
     (RFC 5545: RRULE, with DTSTART, RDATE and EXDATE where given) or ``repeat`` (an ISO 8601 repeating interval with a
-    start or a number), in ``zone`` (IANA)."""
+    start or a number), in ``zone`` (IANA). ``variable``: the variable of the flow that says so."""
 
     cron: str | None = None
     every: float | None = None
     rule: str | None = None
     repeat: str | None = None
     zone: str | None = None
+    variable: str | None = None
 
 
 class Trigger(Record, frozen=True):

@@ -160,7 +160,11 @@ def every_words(seconds: float) -> str:
 
 
 def schedule_words(schedule: Schedule) -> str:
-    """A schedule in words, with its time zone."""
+    """A schedule in words, with its time zone and the variable that holds it."""
+    return _words_of_clock(schedule) + (f", the value of {schedule.variable}" if schedule.variable else "")
+
+
+def _words_of_clock(schedule: Schedule) -> str:
     if schedule.cron is not None:
         zone = f" ({schedule.zone})" if schedule.zone else " (no time zone stated)"
         return cron_words(schedule.cron) + zone

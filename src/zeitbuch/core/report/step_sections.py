@@ -154,7 +154,7 @@ def _input_block(step: Step, names: dict[str, str], blocks: list[Block]) -> None
 
 def _model_blocks(use: ModelUse, blocks: list[Block], names: dict[str, str]) -> None:
     settings = [
-        ("Model", use.name or "not named in the export"),
+        ("Model", (use.name or "not named in the export") + (f", the value of {use.variable}" if use.variable else "")),
         ("Temperature", "" if use.temperature is None else f"{use.temperature:g}"),
         ("Longest answer", "" if use.max_output is None else count_words(use.max_output, "token")),
         ("Most turns", "" if use.max_turns is None else str(use.max_turns)),

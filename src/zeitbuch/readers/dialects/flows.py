@@ -20,13 +20,13 @@ from zeitbuch.core.model.records import (
     Variable,
 )
 from zeitbuch.readers.input.limits import Limits, count_values
-from zeitbuch.readers.input.pointers import last_key
 
 from .default_model import give_default_model
 from .draft import Draft
-from .field_checks import FORMS, WORDS, Field, Form, make_field, one_of, with_refused
-from .flow_rules import FlowRule, Items
+from .field_checks import FORMS, WORDS, Form, make_field, one_of, with_refused
+from .flow_rules import FlowRule
 from .gates import add_gates
+from .named_items import Item, ItemReader
 from .own_rounds import add_rounds
 from .paths import (
     Claims,
@@ -40,6 +40,7 @@ from .paths import (
     make_getters,
     unclaimed_part,
 )
+from .placeholders import Placeholders, note_variables
 from .places import Places
 from .query import Query
 from .recogniser import Recogniser
@@ -47,6 +48,7 @@ from .record_forms import RecordForms
 from .reshape import Reshaper, is_reshaped
 from .rules import KEY, Dialect
 from .steps import StepReader, with_key
+from .variable_values import give_values
 
 _FLOW_PATHS = (
     "id", "name", "description", "state", "owners", "folder", "environment", "version", "created", "changed", "fault_handlers",
@@ -84,8 +86,9 @@ class DialectReader:
             name: make_getter(getattr(flow, name))
             for name in _FLOW_PATHS
         }  # fmt: skip
-        self.variables = _ItemReader(flow.variables, ("id", "name", "description", "value"))
-        self.connections = _ItemReader(flow.connections, ("id", "name", "service", "account"))
+        self.placeholders = Placeholders(dialect.placeholders)
+        self.variables = ItemReader(flow.variables, ("id", "name", "description", "value"))
+        self.connections = ItemReader(flow.connections, ("id", "name", "service", "account"))
         claims: Claims = {}
         for name in self.get:
             claim_paths(claims, getattr(flow, name))
@@ -173,6 +176,9 @@ class DialectReader:
         whole_flow = not self.steps.outline
         if self.dialect.flow.first:
             draft.first = as_text(get["first"](raw))
+        items = list(self.variables.read_item(raw))
+        if items and self.placeholders.rule is not None:
+            note_variables(draft.names, [_name_of(item) for item, _, _ in items])
         self.shape.read_flow(raw, draft)
         if draft.first:
             self._start_at_first(draft)
@@ -182,11 +188,15 @@ class DialectReader:
             add_gates(draft, self.steps.places, self.steps.outline)
         if draft.rounds:
             add_rounds(draft, self.steps.outline)
+        variables = tuple(
+            Variable(name=_name_of(item), value=value, description=item.get("description", "")) for item, value, _ in items
+        )  # fmt: skip
+        give_values(draft, variables, self.placeholders)
         state = as_text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
         named = [get_owner(raw) for get_owner in self.owners]
         owners = [owner for value in named for owner in (value if isinstance(value, list) else [value])]
-        unread = self._unread_of(raw, draft)
+        unread = self._unread_of(raw, draft, items)
         name = as_text(get["name"](raw))
         connections = tuple(
             Connection(id=mapping.get("id", ""), name=mapping.get("name", ""), service=mapping.get("service", ""),
@@ -211,10 +221,7 @@ class DialectReader:
             steps=tuple(draft.steps),
             links=tuple(draft.links),
             connections=connections,
-            variables=tuple(
-                Variable(name=mapping.get("name", "") or mapping.get("id", ""), value=value, description=mapping.get("description", ""))
-                for mapping, value, _ in (self.variables.read_item(raw) if whole_flow else ())
-            ),
+            variables=variables if whole_flow else (),
             unread=unread,
             noise={**_values_at(raw, self.noise), **draft.noise} if whole_flow else {},
             format=self.dialect.name,
@@ -244,7 +251,7 @@ class DialectReader:
         else:
             draft.links += [Link(source=start, target=target) for start in idle]
 
-    def _unread_of(self, raw: dict[str, Any], draft: Draft) -> dict[str, Any]:
+    def _unread_of(self, raw: dict[str, Any], draft: Draft, items: list[Item]) -> dict[str, Any]:
         """What of a flow beside its steps and triggers has no place in the model."""
         claims = self.claims
         if self.selected:
@@ -260,7 +267,7 @@ class DialectReader:
                 **left,
                 **({"id": item["id"]} if item.get("name") and item.get("id", "") not in ("", item["name"]) else {}),
             }
-            for item, _, left in self.variables.read_item(raw)
+            for item, _, left in items
         ]
         variables = list(filter(None, variables))
         if variables:
@@ -285,48 +292,5 @@ def _count_missed(unread: dict[str, Any], draft: Draft, connections: Iterable[Co
     return missed
 
 
-class _ItemReader:
-    """Reads a list of named things (variables, connections)."""
-
-    def __init__(self, rule: Items | None, names: tuple[str, ...]) -> None:
-        self.query = Query(rule.at) if rule is not None else None
-        self.value = make_getter(rule.value if rule is not None and "value" in names else "")
-        self.claims: Claims = {KEY: True}
-        self.get = {}
-        fields: list[Field] = []
-        self.keyed = rule is not None and KEY in (rule.id, rule.name)
-        if rule is not None:
-            for name in names:
-                paths = getattr(rule, name)
-                if paths and name != "value":
-                    self.get[name] = make_getter(paths)
-                    fields.append(make_field(paths, WORDS))
-                claim_paths(self.claims, paths)
-        self.forms = RecordForms(self.claims, fields)
-
-    def unread_in(self, raw: dict[str, Any]) -> list[dict[str, Any]]:
-        """What of the items is unread, where nothing else is asked of them."""
-        if self.query is None:
-            return []
-        if self.keyed:
-            return [left for _, _, left in self.read_item(raw) if left]
-        left = [
-            self.forms.rest_of(item) if type(item) is dict else {} if item is None else {last_key(pointer): item}
-            for pointer, item in self.query.find_all(raw)
-        ]
-        return [one for one in left if one]
-
-    def read_item(self, raw: dict[str, Any]) -> Iterator[tuple[dict[str, str], Any, dict[str, Any]]]:
-        if self.query is None:
-            return
-        for pointer, item in self.query.find_all(raw):
-            if isinstance(item, dict):
-                if self.keyed:
-                    item = with_key(pointer, item)
-                yield (
-                    {key: as_text(function(item)) for key, function in self.get.items()},
-                    self.value(item),
-                    self.forms.rest_of(item),
-                )
-            elif item is not None:
-                yield {}, None, {last_key(pointer): item}
+def _name_of(item: dict[str, str]) -> str:
+    return item.get("name", "") or item.get("id", "")

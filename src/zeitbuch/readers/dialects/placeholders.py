@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from functools import cache
 from typing import Any
 
@@ -14,6 +15,7 @@ from zeitbuch.core.model.records import Binding, Decider, Ref
 
 from .rules import PlaceholderRule
 
+_VARIABLE = "\x00="  # marks the names of variables
 MODEL = "\x00model"  # marks a reference that means: the model decides this
 
 
@@ -37,6 +39,11 @@ def slugs_of(names: dict[str, str]) -> dict[str, str]:
         if not name.startswith("\x00"):
             found.setdefault(slug_of(name), set()).add(key)
     return {slug: next(iter(keys)) for slug, keys in found.items() if len(keys) == 1 and slug}
+
+
+def note_variables(names: dict[str, str], variables: Iterable[str]) -> None:
+    """Notes the variables of a flow among the names of its steps: where no step is called so, a placeholder means the variable."""
+    names.update({_VARIABLE + name: _VARIABLE + name for name in variables if name})
 
 
 class Placeholders:
@@ -66,6 +73,10 @@ class Placeholders:
         head = head.strip().strip("'\"[]")
         if rule.trigger and head == rule.trigger:
             return Ref(step=names.get("\x00trigger", head), path=path, text=whole)
+        if head not in names:
+            for name, rest in ((body, ""), (head, path)):
+                if _VARIABLE + name in names:
+                    return Ref(variable=name, path=rest, text=whole)
         return Ref(step=names.get(head, head), path=path, text=whole)
 
     def in_text(self, text: str, names: dict[str, str]) -> tuple[Ref, ...]:

@@ -33,6 +33,11 @@ class Clock(NamedTuple):
     fields: frozenset[str] = frozenset()
 
 
+def is_cron(text: str) -> bool:
+    """Whether a text has as many parts as a cron text, or is one of its short words."""
+    return _CRON.match(text) is not None
+
+
 def read_clock(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> Clock:
     """The clock part of a trigger. A cron text counts before an interval, and both before days and times."""
     zone = (as_text(get["zone"](raw)) or None) if "zone" in get else None
@@ -40,7 +45,7 @@ def read_clock(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]
     every = _interval_of(get, words, raw)
     interval = {"every", "unit"} if every is not None else set()
     if cron:
-        if not _CRON.match(cron):
+        if not is_cron(cron):
             # The same field may hold a recurrence rule or a repeating interval.
             other = clock_texts.schedule_of_text(cron, zone)
             if other is not None:

@@ -6,6 +6,7 @@ from __future__ import annotations
 from typing import Any
 
 from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.flow_rules import Items
 from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields, surroundings
@@ -14,8 +15,9 @@ from .evidence import Evidence
 from .fields import Column, Delimiters
 from .identity import is_id_word
 from .kinds import Verdict
+from .named_values import NamedValues
 from .state_words import says_state, state_of_word
-from .survey import Path, dotted_path, json_path, values_at
+from .survey import STAR, Path, dotted_path, json_path, values_at
 
 _LEAST_FLOWS = 2  # more flows than this show what differs from one to the next
 
@@ -77,6 +79,17 @@ def claim_links(e: Evidence) -> None:
         "pointing": joins.way in ("pointers", "predecessors"),
     }
     e.add_claim("links", told + (f": {len(joins.pairs)} links" if joins.pairs else ""), evidence)
+
+
+def claim_variables(e: Evidence, held: NamedValues) -> Items:
+    """The plain values of a flow that steps name in placeholders."""
+    at = json_path((*held.at, STAR))
+    said = f" behind '{held.opening}'" if held.opening else ""
+    e.add_claim("variables", f"the values at {at}, which steps name{said}", {})
+    if held.fields is None:
+        return Items(at=at, name="@key", value=".")
+    name, value, about = [dotted_path((key,)) if key else "" for key in held.fields]
+    return Items(at=at, name=name, value=value, description=about)
 
 
 def claim_model(e: Evidence, models: int, columns: dict[Path, Column], model: list[Path], prompts: list[Path]) -> None:

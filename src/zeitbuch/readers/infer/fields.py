@@ -216,8 +216,8 @@ _OPENERS = frozenset("{[(<%$#@«‹~^|")  # what a placeholder may begin with; a
 _DECIDES = frozenset("ai ask model choose auto agent llm decide fill".split())
 
 
-def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> Delimiters | None:
-    """The delimiters within which the names of steps stand most often."""
+def find_placeholders(texts: list[str], names: set[str], triggers: set[str], held: str = "") -> Delimiters | None:
+    """The delimiters within which the names of steps stand most often; ``held``: what stands before the name of a variable."""
     pairs, known, inner, by_name = _count_brackets(texts, names)
     pairs = Counter({pair: number for pair, number in pairs.items() if set(pair[0]) & _OPENERS})
     if not pairs:
@@ -228,6 +228,7 @@ def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> 
     bodies = inner[best]
     prefix, separator = _around_names(bodies, by_name)
     model, variable, trigger = _openings_without_names(triggers, bodies, by_name)
+    variable = held if held and any(body.startswith(held) for body in bodies) else variable
     return Delimiters(best[0], best[1], prefix, separator, model, variable, trigger, pairs[best], known[best])
 
 

@@ -16,11 +16,13 @@ from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_lea
 from .vocabulary import guess_kinds
 
 KEY: Path = ("@key",)
-_NEARLY_WHOLE = 0.7
+_NEARLY_WHOLE, _MOST_OF = 0.7, 0.55
+_ABOUT = 0.5  # points of the score
 _NAME = re.compile(r"[^\W\d][\w-]{2,60}")  # what may name a step within a text
 _REFERENCE = re.compile(rf"[{{(\[<%$#]\s*({_NAME.pattern})")  # a name behind a bracket or sign
 _LOOKED_AT, _FEWEST_ACROSS = 400, 4  # items whose texts are looked at, and how many of them name others
 _SEVERAL = 2  # documents beside the first
+_NEAR = 0.5  # of the best score
 
 
 class Sight(NamedTuple):
@@ -110,10 +112,12 @@ def _find_candidates(documents: list[Any]) -> list[_Candidate]:
     for document in documents:
         everything.update(as_text(value) for _, value in find_leaves(document, depth=40) if is_scalar(value))
         everything.update(_keys_of(document))
-    rated = [_rate_group(group, total, everything) for group in find_groups(documents)]
-    different = [one for one in rated if one is not None and not _is_everywhere(one.group)]
-    rated = list(different) or rated  # what all documents have alike belongs to the builder, not to a flow
-    return sorted([one for one in rated if one is not None], key=lambda one: -one.score)
+    rated = [one for group in find_groups(documents) if (one := _rate_group(group, total, everything)) is not None]
+    rated.sort(key=lambda one: -one.score)
+    different = [one for one in rated if not _is_everywhere(one.group)]
+    # What all documents have alike belongs to the builder, not to a flow, unless nothing else comes near it: flows made from one
+    # pattern differ in their variables only.
+    return different if different and different[0].score >= _NEAR * rated[0].score else rated
 
 
 def _is_everywhere(group: Group) -> bool:
@@ -159,12 +163,14 @@ def find_steps(documents: list[Any]) -> Found | None:
 
 def _behind_flows(ranked: list[_Candidate]) -> _Candidate:
     """The best of the candidates, unless it is the flows: what consists of several records nearly whole holds the steps and is
-    none. Branches within steps hold half of it at most."""
+    none, and so does what consists of them for the greater part where they score about as well. Branches within steps hold half of it
+    at most."""
     best = ranked[0]
     for other in ranked[1:]:
         inside = other.group.path[: len(best.group.path)] == best.group.path
         several = len(other.group.items) >= 2 * len(best.group.items)
-        if inside and several and other.holding and other.share >= _NEARLY_WHOLE * best.share:
+        least = _MOST_OF if other.score >= best.score - _ABOUT else _NEARLY_WHOLE
+        if inside and several and other.holding and other.share >= least * best.share:
             best = other
     return best
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-from zeitbuch.readers.dialects.flow_rules import FlowRule, Items, Signature
+from zeitbuch.readers.dialects.flow_rules import FlowRule, Signature
 from zeitbuch.readers.dialects.link_rules import OutletRule, PointerRule, WayRole
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import (
@@ -22,7 +22,15 @@ from zeitbuch.readers.infer.steps import Found
 
 from . import fields, step_surroundings, surroundings
 from .catalogues import catalogues_of
-from .claiming import claim_flow, claim_links, claim_model, claim_placeholders, claim_steps, claim_switch
+from .claiming import (
+    claim_flow,
+    claim_links,
+    claim_model,
+    claim_placeholders,
+    claim_steps,
+    claim_switch,
+    claim_variables,
+)
 from .claims import Claim
 from .default_models import claim_default_model
 from .evidence import Evidence, literal_pattern
@@ -30,6 +38,7 @@ from .facts_of_kinds import with_facts
 from .flow_facts import flow_facts
 from .kinds import HELPERS
 from .link_tables import link_tables
+from .named_values import NamedValues, find_named_values, with_values
 from .own_rounds import claim_what_runs
 from .parts import Branching
 from .prompts import prompt_rules
@@ -74,7 +83,7 @@ def suggest_dialect(documents: list[Any], name: str, answers: Mapping[str, str] 
     shaping, found = _with_operations(shaping)
     if found is None or not any(sample.steps for sample in found.samples):
         return None
-    proposal = _Proposal(shaping.documents, found, name, told)
+    proposal = _proposal_for(shaping.documents, found, name, told)
     shaping, proposal = _with_written_ends(shaping, proposal)
     return proposal.make_suggestion(documents, shaping, answers) if proposal.looks_like_flows() else None
 
@@ -108,7 +117,7 @@ def _suggest_for_single_keys(
     found = find_steps(opened)
     if found is None or (*found.flow_at, *found.steps_at) != (*single, STAR) or found.operation != KEY:
         return None
-    proposal = _Proposal(opened, found, name, told)
+    proposal = _proposal_for(opened, found, name, told)
     proposal.steps_at = json_path((*found.steps_at, STAR))
     return proposal.make_suggestion(raw, shaping, answers) if proposal.looks_like_flows() else None
 
@@ -128,12 +137,23 @@ def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Pr
     if taken is shaping:
         return shaping, plain
     found = find_steps(taken.documents)
-    made = _Proposal(taken.documents, found, plain.name, plain.told) if found is not None else plain
+    made = _proposal_for(taken.documents, found, plain.name, plain.told) if found is not None else plain
     return (taken, made) if made.count_links()[0] > linked else (shaping, plain)
+
+
+def _proposal_for(documents: list[Any], found: Found, name: str, told: Mapping[str, str]) -> _Proposal:
+    """A proposal by the values of variables where steps name variables."""
+    held = find_named_values(found)
+    again = find_steps(with_values(documents, found, held)) if held is not None else None
+    made = _Proposal(documents, again or found, name, told)
+    made.variables = held
+    return made
 
 
 class _Proposal(Evidence):
     """Puts a dialect together from the evidence."""
+
+    variables: NamedValues | None = None
 
     # -- the dialect ------------------------------------------------------------------------------------------------
 
@@ -285,7 +305,8 @@ class _Proposal(Evidence):
         given = surroundings.flow_fields(found, [pair for pair in used if pair])
         claim_flow(self, given)
         self.doubtful_state = self._taken_out("flow state", given, ("state", "states"))
-        variables: Items | None = surroundings.find_variables(found, self.joins)
+        held = self.variables
+        variables = surroundings.find_variables(found, self.joins) if held is None else claim_variables(self, held)
         plain: dict[str, Any] = {key: dotted_path(value) for key, value in given.items() if isinstance(value, tuple)}
         plain |= flow_facts(found, self.identity, self.joins, set(plain.values()))
         plain |= claim_default_model(self, step, set(plain.values()))
@@ -367,7 +388,9 @@ class _Proposal(Evidence):
         steps = [sight for sample in self.found.samples for sight in sample.steps] if self.some_named else []
         names |= {value_of(sight, self.some_named) for sight in steps} - {""}
         triggers: set[str] = set()
-        found = fields.find_placeholders(texts, names, triggers)
+        found = fields.find_placeholders(
+            texts, names, triggers, self.variables.opening if self.variables is not None else ""
+        )
         if found is None:
             return None
         share = found.resolved / max(1, found.seen)

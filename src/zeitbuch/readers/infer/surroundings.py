@@ -13,6 +13,7 @@ from zeitbuch.readers.infer.survey import Group
 
 from .fields import STAMP, Column, key_in
 from .join_index import Joins
+from .named_values import VARIABLE_WORDS, value_and_about
 from .state_words import says_state, state_of_word
 from .steps import Found
 from .survey import STAR, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
@@ -329,15 +330,12 @@ def _fields_by_words_of(records: list[dict[str, Any]], rest: list[str]) -> dict[
 
 def find_variables(found: Found, joins: Joins) -> Items | None:
     """A list of named values of a flow."""
-    words = frozenset(
-        "variable variables vars store constants parameters values globals variablen variablene variabili variaveis".split()
-    )
     for group in find_groups([sample.raw for sample in found.samples]):
-        if group.path[:-1] == found.steps_at[:-1] or group.path == joins.at or not key_in(group.path, words):
+        if group.path[:-1] == found.steps_at[:-1] or group.path == joins.at or not key_in(group.path, VARIABLE_WORDS):
             continue
         keys = list(dict.fromkeys(key for item in group.items for key in item.value))
         name = next((key for key in keys if all(type(item.value.get(key)) is str for item in group.items)), "")
-        value, about = _value_and_about(keys, name)
+        value, about = value_and_about(keys, name)
         if name or group.keyed:
             given = {
                 "value": dotted_path((value,)) if value else "",
@@ -345,24 +343,3 @@ def find_variables(found: Found, joins: Joins) -> Items | None:
             }
             return Items(at=json_path(group.path), name=dotted_path((name,)) if name else "@key", **given)
     return None
-
-
-def _value_and_about(keys: list[str], name: str) -> tuple[str, str]:
-    value = next(
-        (
-            key
-            for key in keys
-            if key != name
-            and key_in((key,), frozenset("value start initial default wert valeur valor verdi waarde valore".split()))
-        ),
-        "",
-    )
-    about = next(
-        (
-            key
-            for key in keys
-            if key != name and key_in((key,), frozenset("about description note beschreibung".split()))
-        ),
-        "",
-    )
-    return value, about

@@ -24,7 +24,7 @@ RANK = {"none": 0, "read": 1, "write": 2, "send": 3, "delete": 4, "spend": 4}
 _YIELDS = {"same": "as they come", "many": "each made into several", "one": "gathered into one"}
 _MODEL_WORDS = {
     "modality": "modality", "task": "task", "temperature": "temperature", "max_output": "most output tokens",
-    "max_turns": "most turns",
+    "max_turns": "most turns", "variable": "variable that names it",
 }  # fmt: skip
 # field, type of change, what is said behind the step's name, the value in words
 _ROWS: tuple[tuple[str, str, str, Callable[[Any], Any]], ...] = (
