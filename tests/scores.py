@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
+import json
 from collections import Counter
 from typing import Any
 
 from exports import Export
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
-from zeitbuch.readers.infer.suggest import suggest_dialect
+from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
 from zeitbuch.readers.input.limits import count_values
 
 
 def read_with(dialect: Any, documents: list[Any]) -> list[Flow]:
     reader = DialectReader(dialect)
     return [f for d in documents for f, _ in reader.flows(d, Origin("x"), count_values(d))]
+
+
+def proposed(documents: list[Any]) -> tuple[Suggestion, list[Flow]]:
+    """A proposal for documents that hold steps, and what it reads of them."""
+    made = suggest_dialect(documents, "probe")
+    assert made is not None
+    return made, read_with(made.dialect, json.loads(json.dumps(documents)))  # they are reshaped in place
 
 
 def score(export: Export) -> Counter[str]:

@@ -156,7 +156,7 @@ def test_a_highest_number_alone_is_no_loop_and_stays_unread() -> None:
     assert problems == []
     odd, told = read(ORDERED, {"steps": [step("a", for_all={"list": "x"})]})
     assert [one.id for one in odd.steps] == ["a"] and odd.steps[0].unread == {"for_all": {"list": "x"}}
-    assert "expected a list, its name, an expression or a number" in told[0] and "/steps/0" in told[0]
+    assert "expected a list, its name, an expression, a number or lists to combine" in told[0] and "/steps/0" in told[0]
 
 
 def test_the_decision_whether_it_runs_at_all_stands_before_the_loop() -> None:
@@ -265,6 +265,43 @@ def test_where_steps_say_that_they_repeat_themselves_is_proposed() -> None:
     assert len(told) == 2 and all(not claim.is_asked for claim in told)
     (flow,) = read_with(made.dialect, [letters(3)])
     assert [one.kind for one in flow.steps] == ["http", "loop", "model", "loop", "model", "loop", "http", "send"]
+
+
+@pytest.mark.parametrize(
+    ("value", "items", "rounds"),
+    [
+        (["no", "de"], "no, de", 2),
+        ([{"to": "crew", "in": ["no", "de"]}, {"to": "desk"}], "to=crew in=no de, to=desk", 2),
+        ({"language": ["no", "de", "fr"], "tone": ["plain", "kind"]}, "language: no, de, fr; tone: plain, kind", 6),
+        ({"language": ["no"], "tone": []}, "language: no; tone: ", 0),
+    ],
+)
+def test_items_that_are_written_out_are_counted(value: Any, items: str, rounds: int) -> None:
+    flow, problems = read(LISTED, {"steps": [step("b", "ask", for_all=value)]})
+    loop = flow.steps[0]
+    assert loop.repeat is not None and (loop.repeat.items, loop.repeat.count) == (items, rounds)
+    assert passes(flow)["b"] == rounds and not any(one.unread for one in flow.steps) and not problems
+    own, _ = read(LISTED, {"steps": [step("l", "each", times=value)]})  # and so are those of a loop
+    assert own.steps[0].repeat is not None and own.steps[0].repeat.count == rounds and not own.steps[0].unread
+
+
+def test_lists_in_the_step_are_proposed_and_the_most_of_an_end_is_no_list() -> None:
+    documents = [letters(at) for at in range(12)]
+    for one in documents:
+        for each in one["steps"]:
+            if each.pop("foreach", None):
+                each["matrix"] = {"language": ["no", "de", "fr"], "tone": ["plain", "kind"]}
+            if "repeat" in each:
+                each["repeat"]["every"] = "30s"
+    made = suggest_dialect(documents, "letters")
+    assert made is not None
+    rule = made.dialect.step
+    assert (rule.own_items, rule.own_until, rule.own_cap) == ("matrix", "repeat.until", "repeat.max")
+    for one in documents:
+        for each in one["steps"]:
+            each.pop("matrix", None)
+    rule = suggest_dialect(documents, "letters").dialect.step  # type: ignore[union-attr]
+    assert (rule.own_items, rule.own_until, rule.own_cap) == ("", "repeat.until", "repeat.max")
 
 
 def test_what_may_say_so_is_asked() -> None:

@@ -5,18 +5,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from scores import read_with
+from scores import proposed
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.outcomes import deciding_steps
-from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.reachability import Reachability
-from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
-
-
-def proposal(documents: list[Any]) -> tuple[Suggestion, list[Flow]]:
-    made = suggest_dialect(documents, "probe")
-    assert made is not None
-    return made, read_with(made.dialect, documents)
 
 
 def desk(at: int) -> dict[str, Any]:
@@ -35,14 +27,14 @@ def desk(at: int) -> dict[str, Any]:
 
 
 def test_entries_that_name_each_other_are_steps_whatever_they_are_called() -> None:
-    made, flows = proposal([desk(at) for at in range(12)])
+    made, flows = proposed([desk(at) for at in range(12)])
     assert made.dialect.step.at == "$.states[*]" and made.steps == 72
     assert {step.id for step in flows[0].steps} == {"welcome", "listen", "sell", "bag", "human", "bye"}
 
 
 def test_of_named_ways_with_one_for_all_else_one_is_taken() -> None:
     """All four were taken each time, and round again by the last: 200 model calls a run."""
-    made, flows = proposal([desk(at) for at in range(12)])
+    made, flows = proposed([desk(at) for at in range(12)])
     assert {rule.match: (rule.role, rule.label) for rule in made.dialect.outlet} == {
         "[*]": ("case", "otherwise"),
         "luggage": ("case", "luggage"),
@@ -64,7 +56,7 @@ def test_an_outlet_by_which_others_go_every_way_is_no_case() -> None:
         states |= {"print": {"kind": "message", "text": "Here it is."}, "tag": {"kind": "message", "text": "Tagged."}}
         return flow
 
-    made, _ = proposal([export(at) for at in range(12)])
+    made, _ = proposed([export(at) for at in range(12)])
     assert {rule.match for rule in made.dialect.outlet if rule.role == "case"} == {"[*]", "person"}
 
 
@@ -88,7 +80,7 @@ def ports(at: int) -> dict[str, Any]:
 
 
 def test_ways_that_only_name_what_is_given_out_are_all_taken() -> None:
-    made, flows = proposal([ports(at) for at in range(12)])
+    made, flows = proposed([ports(at) for at in range(12)])
     assert not any(rule.role == "case" for rule in made.dialect.outlet) and not deciding_steps(flows[0])
 
 
@@ -107,7 +99,7 @@ def wired(at: int) -> dict[str, Any]:
 
 
 def test_models_and_texts_written_out_beside_wired_inputs_are_found() -> None:
-    made, flows = proposal([wired(at) for at in range(12)])
+    made, flows = proposed([wired(at) for at in range(12)])
     assert made.dialect.step.model == "inputs.model.const"
     (ask,) = [step for step in flows[2].steps if step.model is not None]
     assert (
@@ -130,7 +122,7 @@ def tugs(at: int) -> dict[str, Any]:
 
 
 def test_names_that_some_steps_have_are_theirs_and_what_texts_refer_to() -> None:
-    made, flows = proposal([tugs(at) for at in range(12)])
+    made, flows = proposed([tugs(at) for at in range(12)])
     assert made.dialect.step.id == ["name", "@place"] and made.dialect.step.name == ["name", "do"]
     read = {(one.reader, one.source) for one in Reachability(Graph(flows[0])).reads}
     assert read == {("Assess", "Tugs"), ("Tell crew", "Assess")}
@@ -155,7 +147,7 @@ def test_a_model_named_by_a_variable_is_no_missing_model() -> None:
             "wires": wires,
         }
 
-    made, flows = proposal([export(at) for at in range(12)])
+    made, flows = proposed([export(at) for at in range(12)])
     assert made.dialect.step.model == "params.model" and made.dialect.flow.model == ""
     assert [step.model.name for step in flows[0].steps if step.model] == ["tern-2", "petrel-mini"]
 
@@ -185,6 +177,54 @@ def test_a_condition_of_steps_of_several_operations_may_be_in_all_of_theirs() ->
         }
         return {"workflow": f"mooring_{at}", "jobs": jobs}
 
-    made, flows = proposal([export(at) for at in range(12)])
+    made, flows = proposed([export(at) for at in range(12)])
     assert made.dialect.step.own_condition == "if"
     assert {step.id for step in flows[0].steps if step.kind == "decide"} == {"think.if", "alarm.if"}
+
+
+def crew(at: int, **router: Any) -> dict[str, Any]:
+    """Agents that hand over to each other, of which one is called a router."""
+    text = f"You greet guests of desk {at} and hand over to the colleague who knows the topic. Never answer yourself."
+    work = f"You handle refunds of desk {at}. Look the booking up, then propose the refund and ask the purser."
+    return {
+        "team": f"Desk {at}",
+        "agents": [
+            {"name": "front", "role": "router", "llm": "petrel-mini-2", "instructions": text, "then": ["refunds", "bags"], **router},
+            {"name": "refunds", "role": "worker", "llm": "tern-2", "instructions": work, "tools": ["find", "pay"], "max_turns": 8},
+            {"name": "bags", "role": "worker", "llm": "tern-2", "instructions": work, "tools": ["find"], "max_turns": 6},
+        ],
+    }  # fmt: skip
+
+
+def test_what_asks_a_model_in_turns_is_an_agent_and_what_instructs_one_decides_nothing_by_itself() -> None:
+    made, _ = proposed([crew(at) for at in range(6)])
+    assert [(rule.operation, rule.kind) for rule in made.dialect.kind] == [("worker", "agent")]
+    (asked,) = [one for one in made.questions if one.id == "kind router"]
+    assert asked.answers[0].word == "model"
+    made, _ = proposed([crew(at, max_turns=4) for at in range(6)])
+    (asked,) = [one for one in made.questions if one.id == "kind router"]
+    assert asked.answers[0].word == "agent"
+
+
+def test_a_model_that_only_the_environment_names_is_no_prompt() -> None:
+    documents = [desk(at) for at in range(6)]
+    for one in documents:
+        for state in one["bot"]["states"].values():
+            state |= {"model": "{{env.SMALL}}"} if "model" in state else {}
+    made, flows = proposed(documents)
+    assert made.dialect.step.model == "model" and [rule.path for rule in made.dialect.step.prompts] == ["instructions"]
+    assert {step.model.name for step in flows[0].steps if step.model} == {"{{env.SMALL}}"}
+
+
+def test_a_method_in_the_word_of_an_operation_says_what_it_may_do() -> None:
+    def export(at: int) -> dict[str, Any]:
+        steps = [
+            {"id": name, "does": f"http.{name}", "with": {"url": f"https://quay.example/{at}"}, "then": after}
+            for name, after in (("get", "post"), ("post", "delete"), ("delete", "patch"), ("patch", None))
+        ]
+        return {"title": f"Quay {at}", "steps": steps}
+
+    made, _ = proposed([export(at) for at in range(6)])
+    assert {rule.operation: rule.effect for rule in made.dialect.kind} == {
+        "http.get": "read", "http.post": "write", "http.delete": "delete", "http.patch": "write",
+    }  # fmt: skip

@@ -9,10 +9,9 @@ from typing import Any
 import pytest
 
 from conftest import Run
-from scores import read_with
+from scores import proposed, read_with
 from zeitbuch.core.model.records import Flow, Ref
 from zeitbuch.readers.dialects.rules import parse_dialect
-from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
 
 DIALECT = """
 dialect = 1
@@ -116,20 +115,13 @@ def export(at: int, way: str, opening: str) -> dict[str, Any]:
     }
 
 
-def proposed(documents: list[dict[str, Any]]) -> Suggestion:
-    made = suggest_dialect(documents, "desk")
-    assert made is not None
-    return made
-
-
 @pytest.mark.parametrize(
     ("way", "opening"), [("object", "locker."), ("object", ""), ("list", "locker."), ("list", "vars:")]
 )
 def test_variables_are_proposed_by_who_names_them(way: str, opening: str) -> None:
     documents = [export(at, way, opening) for at in range(8)]
-    made = proposed(documents)
+    made, flows = proposed(documents)
     assert made.dialect.flow.variables is not None and made.dialect.flow.owners == ""
-    flows = read_with(made.dialect, json.loads(json.dumps(documents)))
     for at, flow in enumerate(flows):
         assert models(flow) == [(("tern-2", "petrel-mini-1")[at % 2], "brain")]
         (trigger,) = flow.triggers
@@ -145,13 +137,13 @@ def test_an_object_that_no_step_names_holds_no_variables() -> None:
         one["tasks"][0]["with"]["cron"], one["tasks"][2]["with"]["model"] = "0 6 * * *", "tern-2"
         one["tasks"][3]["with"] = {"to": "crew@ferry.example", "text": "${n2.text}"}
         one["locker"] = {"text": "Berths", "mail": "ola@ferry.example"}  # 'text' is what n2 gives out
-    assert proposed(documents).dialect.flow.variables is None
+    assert proposed(documents)[0].dialect.flow.variables is None
 
 
 def test_flows_that_differ_in_their_variables_only_keep_their_steps() -> None:
     documents = [export(at, "list", "vars:") for at in range(4)]
     assert all(one["tasks"] == documents[0]["tasks"] for one in documents)
-    assert proposed(documents).dialect.step.at == "$.tasks[*]"
+    assert proposed(documents)[0].dialect.step.at == "$.tasks[*]"
 
 
 def test_what_is_named_by_a_variable_is_priced_drawn_and_compared(tmp_path: Path, run: Run) -> None:

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from .facts import FactMaker
 from .values import ValueMaker
-from .words import SWITCH_WORDS, Language
+from .words import CLOCKS_IN_WORDS, SWITCH_WORDS, Language
 
 AI = ("model", "agent")
 PLAIN = ("model", "model", "http", "send", "read", "write", "shape", "code", "wait", "approve", "delete")
@@ -64,6 +64,8 @@ class FlowMaker:
         self.counts_in = self.draw.choice((60, 60, 3600))  # seconds that a number without a unit means to this builder
         self.count = 0
         seed = f"{self.ids}/{self.chat}/{self.clock}/{language.open}/{language.draw.getstate()[1][:3]}"
+        self.odds = random.Random(f"clock/{seed}")  # a stream of its own, so that other draws stay as they are
+        self.said_times = self.odds.random() < 0.15
         self.facts = FactMaker(language, seed)
         self.values = ValueMaker(language, seed)
         self.spelled = random.Random(f"switch/{seed}").choice(SWITCH_WORDS[language.traits.fitted])
@@ -77,12 +79,20 @@ class FlowMaker:
         trigger.settings, schedule = self._trigger_settings(kind)
         body = self._sequence(1 if small else self.draw.randrange(4, 9), 1, [])
         state = self.draw.choice(("on", "on", "draft" if self.words.states[1] == "draft" else "off"))
+        if kind == "schedule" and self.said_times:
+            trigger.settings, schedule = self._clock_in_words()
         made = Drawn(
             self.words.title(), f"{self.draw.choice(self.words.nouns)}-{at + 1:02d}", state, trigger, schedule, body
         )
         self._walk(made, body, [(trigger, "next", "")])
         self.values.move_models(made)
         return made
+
+    def _clock_in_words(self) -> tuple[dict[str, Any], str]:
+        if not self.words.has_key("said when"):
+            self.words.add_key("said when", self.odds)
+        text, schedule = self.odds.choice(CLOCKS_IN_WORDS[self.words.traits.fitted])
+        return {self.words.key("said when"): text}, schedule
 
     def _box(self, kind: str) -> Box:
         self.count += 1

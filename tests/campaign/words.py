@@ -38,7 +38,7 @@ FITTED_KEYS: dict[str, str] = {
     "position": "position pos", "x": "x left", "y": "y top", "owner": "owner besitzer", "changed": "updatedAt changed geaendert",
     "made": "createdAt created erstellt", "wrap": "flow definition data export", "flows": "flows workflows ablaeufe",
     "trigger": "trigger start ausloeser", "first": "startAt first entry", "meta": "meta info", "connection": "connection account verbindung",
-    "values": "vars variables variablen", "value name": "name key", "value": "value wert",
+    "said when": "when runs wann", "values": "vars variables variablen", "value name": "name key", "value": "value wert",
     "author": "author createdBy", "tags": "tags labels", "output": "output result",
 }  # fmt: skip
 HELD_KEYS: dict[str, str] = {
@@ -73,7 +73,7 @@ HELD_KEYS: dict[str, str] = {
     "position": "canvas sted", "x": "col px", "y": "row py", "owner": "responsible ansvarlig", "changed": "modified endret",
     "made": "born opprettet", "wrap": "document body payload content", "flows": "items processes flyter",
     "trigger": "starter kickoff utloser", "first": "begin entry_point begynn", "meta": "header about", "connection": "credential_ref konto",
-    "values": "shared constants globals felles", "value name": "called merke", "value": "valor initial",
+    "said when": "moment cuando naar", "values": "shared constants globals felles", "value name": "called merke", "value": "valor initial",
     "author": "editor av", "tags": "keywords merkelapper", "output": "value utdata",
 }  # fmt: skip
 FITTED_OPERATIONS: dict[str, str] = {
@@ -136,6 +136,14 @@ SWITCH_WORDS: dict[bool, tuple[tuple[object, object], ...]] = {
     True: (*[(True, False)] * 4, (1, 0), ("active", "inactive"), ("an", "aus")),
     False: (*[(True, False)] * 4, (1, 0), ("activo", "inactivo"), ("afloat", "docked")),
 }
+# What people say of when, and the clock it means.
+CLOCKS_IN_WORDS = {
+    True: (("every day at 06:00", "0 6 * * *"), ("every 15 minutes", "every 900"), ("jeden Montag um 07:30", "30 7 * * 1")),
+    False: (
+        ("hver dag kl 07:15", "15 7 * * *"), ("weekdays at 8:40 am", "40 8 * * 1,2,3,4,5"), ("every 2 hours", "every 7200"),
+        ("Tuesday and Friday at 16:00", "0 16 * * 2,5"), ("on the 1st of every month at 9am", "0 9 1 * *"),
+    ),
+}  # fmt: skip
 DELIMITERS = {
     True: (("{{", "}}"), ("${", "}"), ("<%", "%>")),
     False: (("[[", "]]"), ("@{", "}"), ("%(", ")%"), ("<<", ">>")),

@@ -51,7 +51,7 @@ def _day_number(field: str) -> int | None:
 
 
 def _weekday_words(field: str) -> str | None:
-    if field in ("1-5", "MON-FRI", "mon-fri"):
+    if field in ("1-5", "MON-FRI", "mon-fri", "1,2,3,4,5"):
         return "on weekdays"
     if field in ("0,6", "6,0", "6-7", "6,7"):
         return "at weekends"

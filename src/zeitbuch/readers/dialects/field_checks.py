@@ -11,7 +11,7 @@ from msgspec import Meta
 
 from zeitbuch.readers.input import clock_texts
 
-from .paths import Getter, as_count, as_flag, as_number, as_whole_number, is_words, make_getter, path_keys
+from .paths import Getter, are_items, as_count, as_flag, as_number, as_whole_number, is_words, make_getter, path_keys
 
 Keys = tuple[str, ...]
 
@@ -50,8 +50,8 @@ DURATION = Form(
     numbers=(Annotated[float, Meta(ge=0, le=_HUGE)],),
 )
 CONDITION = Form(lambda _: True, "a condition", frozenset({str, int, float, bool, list, dict}))
-ITEMS = Form(lambda value: is_words(value), "a list, its name or an expression")
-ROUNDS = Form(lambda value: is_words(value), "a list, its name, an expression or a number", frozenset({str, int, bool}))
+ITEMS = Form(are_items, "a list, its name, an expression or lists to combine")
+ROUNDS = Form(are_items, "a list, its name, an expression, a number or lists to combine", frozenset({str, int, bool}))
 OBJECT = Form(lambda value: type(value) is dict, "an object of settings", frozenset({dict}))
 FORMS: dict[str, Form] = {
     "temperature": NUMBER, "max_output": WHOLE, "max_turns": WHOLE, "cap": WHOLE, "batch": WHOLE, "every": DURATION,

@@ -180,18 +180,7 @@ class DialectReader:
         if items and self.placeholders.rule is not None:
             note_variables(draft.names, [_name_of(item) for item, _, _ in items])
         self.shape.read_flow(raw, draft)
-        if draft.first:
-            self._start_at_first(draft)
-        if self.dialect.flow.model:
-            give_default_model(draft, as_text(get["model"](raw)))
-        if draft.gates:
-            add_gates(draft, self.steps.places, self.steps.outline)
-        if draft.rounds:
-            add_rounds(draft, self.steps.outline)
-        variables = tuple(
-            Variable(name=_name_of(item), value=value, description=item.get("description", "")) for item, value, _ in items
-        )  # fmt: skip
-        give_values(draft, variables, self.placeholders)
+        variables = self._complete_draft(raw, draft, items)
         state = as_text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
         named = [get_owner(raw) for get_owner in self.owners]
@@ -229,6 +218,24 @@ class DialectReader:
             origin=draft.origin_at(""),
         )  # fmt: skip
         return flow, draft.problems
+
+    def _complete_draft(self, raw: dict[str, Any], draft: Draft, items: list[Item]) -> tuple[Variable, ...]:
+        """What the flow says for its steps: the first of them, their model, the values of its variables, which are returned; and the
+        decisions and loops around steps that say when and how often they run."""
+        if draft.first:
+            self._start_at_first(draft)
+        if self.dialect.flow.model:
+            give_default_model(draft, as_text(self.get["model"](raw)))
+        if draft.gates:
+            add_gates(draft, self.steps.places, self.steps.outline)
+        if draft.rounds:
+            add_rounds(draft, self.steps.outline)
+        variables = tuple(
+            Variable(name=_name_of(item), value=value, description=item.get("description", ""))
+            for item, value, _ in items
+        )
+        give_values(draft, variables, self.placeholders)
+        return variables
 
     def _start_at_first(self, draft: Draft) -> None:
         """What the flow names as its first step is where a trigger leads that leads nowhere yet. Where that is the trigger itself, or

@@ -8,7 +8,7 @@ from typing import Any
 
 from zeitbuch.readers.input.pointers import last_key
 
-from .field_checks import WORDS, Field, make_field
+from .field_checks import WORDS, make_field
 from .flow_rules import Items
 from .paths import Claims, as_text, claim_paths, make_getter
 from .query import Query
@@ -24,23 +24,19 @@ class ItemReader:
     """Reads a list of named things (variables, connections)."""
 
     def __init__(self, rule: Items | None, names: tuple[str, ...]) -> None:
-        self.query = Query(rule.at) if rule is not None else None
-        values = rule.value if rule is not None and "value" in names else ""
+        given = {name: paths for name in names if rule is not None and (paths := getattr(rule, name))}
+        values = given.get("value", "")
         paths_of_value = [values] if isinstance(values, str) else values
+        self.query = Query(rule.at) if rule is not None else None
         self.value = make_getter([path for path in paths_of_value if path and path != WHOLE_ITEM])
         self.whole = WHOLE_ITEM in paths_of_value
-        self.claims: Claims = {KEY: True}
-        self.get = {}
-        fields: list[Field] = []
         self.keyed = rule is not None and KEY in (rule.id, rule.name)
-        if rule is not None:
-            for name in names:
-                paths = getattr(rule, name)
-                if paths and name != "value":
-                    self.get[name] = make_getter(paths)
-                    fields.append(make_field(paths, WORDS))
-                claim_paths(self.claims, paths)
-        self.forms = RecordForms(self.claims, fields)
+        self.claims: Claims = {KEY: True}
+        for paths in given.values():
+            claim_paths(self.claims, paths)
+        texts = {name: paths for name, paths in given.items() if name != "value"}
+        self.get = {name: make_getter(paths) for name, paths in texts.items()}
+        self.forms = RecordForms(self.claims, [make_field(paths, WORDS) for paths in texts.values()])
 
     def unread_in(self, raw: dict[str, Any]) -> list[dict[str, Any]]:
         """What of the items is unread, where nothing else is asked of them."""
@@ -58,22 +54,18 @@ class ItemReader:
         return {key: as_text(function(item)) for key, function in self.get.items()}
 
     def read_item(self, raw: dict[str, Any]) -> Iterator[Item]:
-        if self.query is None:
-            return
-        for pointer, item in self.query.find_all(raw):
+        """All items of a flow: the texts of each by the field, its value, and what is unread of it."""
+        for pointer, item in self.query.find_all(raw) if self.query is not None else ():
             if isinstance(item, dict):
-                if self.keyed:
-                    item = with_key(pointer, item)
-                if self.whole and self.value(item) is None:
-                    value = {key: value for key, value in item.items() if key != KEY}
-                    yield self._texts_of(item), value, {}
-                    continue
-                yield (
-                    self._texts_of(item),
-                    self.value(item),
-                    self.forms.rest_of(item),
-                )
+                yield self._read_record(pointer, item)
             elif item is not None and self.whole:
                 yield self._texts_of({KEY: last_key(pointer)}), item, {}
             elif item is not None:
                 yield {}, None, {last_key(pointer): item}
+
+    def _read_record(self, pointer: str, record: dict[str, Any]) -> Item:
+        known = with_key(pointer, record) if self.keyed else record
+        value = self.value(known)
+        if self.whole and value is None:
+            return self._texts_of(known), record, {}
+        return self._texts_of(known), value, self.forms.rest_of(known)

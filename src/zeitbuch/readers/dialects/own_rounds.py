@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Callable
+from math import prod
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from msgspec import structs
@@ -16,7 +17,7 @@ from zeitbuch.core.model.records import Flow, ItemFault, Link, OnFault, Ref, Rep
 from zeitbuch.readers.input.pointers import escape_key
 
 from .gates import free_id, spell_condition
-from .paths import Getter, as_text, as_whole_number, is_words, make_getter, path_keys
+from .paths import Getter, are_items, as_text, as_whole_number, make_getter, path_keys
 from .placeholders import Placeholders
 
 if TYPE_CHECKING:
@@ -73,7 +74,7 @@ def _is_told(name: str, value: Any) -> bool:
     """Whether a value says that there are rounds: a highest number of them alone does not, and once is none."""
     if name == "cap" or value is None or value is False or value in ("", [], {}):
         return False
-    return name == "until" or (is_words(value) and not (type(value) is int and value <= 1))
+    return name == "until" or (are_items(value) and not (type(value) is int and value <= 1))
 
 
 def find_rounds(
@@ -120,10 +121,20 @@ def read_repeat(
 def _items_and_count(value: Any) -> tuple[str, int | None]:
     """What a loop goes over, and how many that are where the export says so; a number says only how many."""
     if isinstance(value, list):
-        return ", ".join(map(as_text, value)), len(value)
+        return ", ".join(map(_item_words, value)), len(value)
+    if isinstance(value, dict) and are_items(value):
+        said = "; ".join(f"{name}: {', '.join(map(_item_words, inner))}" for name, inner in value.items())
+        return said, prod(map(len, value.values()))
     times = as_whole_number(value) if type(value) in (int, float, str) else None
     times = None if times is not None and times < 0 else times
     return ("" if times is not None or value is True else as_text(value)), times
+
+
+def _item_words(value: Any) -> str:
+    """An item that is written out, on one line."""
+    if type(value) is dict:
+        return " ".join(f"{name}={_item_words(inner)}" for name, inner in value.items())
+    return " ".join(map(_item_words, value)) if type(value) is list else as_text(value)
 
 
 def _spelled(value: Any) -> str:

@@ -169,6 +169,14 @@ def is_words(value: Any) -> bool:
     return kind is not dict
 
 
+def are_items(value: Any) -> bool:
+    """Whether a value can say what a loop goes over: a list, its name or an expression, a number, or lists of which each combination counts
+    (``{"language": ["no", "de"], "tone": ["plain"]}``)."""
+    if type(value) is dict:
+        return bool(value) and all(type(inner) is list for inner in value.values())
+    return True
+
+
 def as_text(value: Any) -> str:
     """A scalar as text: numbers and booleans in JSON's spelling, None as empty; a list of scalars divided by commas."""
     if type(value) is str:

@@ -46,6 +46,11 @@ def note_variables(names: dict[str, str], variables: Iterable[str]) -> None:
     names.update({_VARIABLE + name: _VARIABLE + name for name in variables if name})
 
 
+def _variable_in(names: dict[str, str], body: str, head: str, path: str) -> tuple[str, str] | None:
+    """The variable that a placeholder names, and what it takes of it; None where there is no such."""
+    return next(((name, rest) for name, rest in ((body, ""), (head, path)) if _VARIABLE + name in names), None)
+
+
 class Placeholders:
     """Finds placeholders and resolves them; ``names`` maps step ids and names of the flow to ids."""
 
@@ -73,11 +78,11 @@ class Placeholders:
         head = head.strip().strip("'\"[]")
         if rule.trigger and head == rule.trigger:
             return Ref(step=names.get("\x00trigger", head), path=path, text=whole)
-        if head not in names:
-            for name, rest in ((body, ""), (head, path)):
-                if _VARIABLE + name in names:
-                    return Ref(variable=name, path=rest, text=whole)
-        return Ref(step=names.get(head, head), path=path, text=whole)
+        known = names.get(head)
+        variable = _variable_in(names, body, head, path) if known is None else None
+        if variable is not None:
+            return Ref(variable=variable[0], path=variable[1], text=whole)
+        return Ref(step=head if known is None else known, path=path, text=whole)
 
     def in_text(self, text: str, names: dict[str, str]) -> tuple[Ref, ...]:
         """All references in one text, each once, in order of appearance."""

@@ -37,7 +37,7 @@ FIELDS = (
     Key("calls", "Where the flow that a step calls is named.", 'calls = "given.plan"'),
     Key(
         "cron",
-        "Where a cron text, a recurrence rule (RFC 5545) or a repeating interval (ISO 8601) is.",
+        "Where a cron text, a recurrence rule (RFC 5545), a repeating interval (ISO 8601) or words such as *every weekday at 06:30* are.",
         'cron = "given.times"',
     ),
     Key("every", "Where the interval of a trigger is: a number, or a duration.", 'every = "given.count"'),
@@ -126,7 +126,7 @@ FIELDS = (
     ),
     Key(
         "own_items",
-        "Where the list is for whose items a step repeats itself, its name, or how often: a loop is put around the step. Not of steps that decide.",
+        "Where the list is for whose items a step repeats itself, its name, lists to combine, or how often: a loop is put around the step. Not of steps that decide.",
         'own_items = "for_all"',
     ),
     Key("own_until", "The same, of a condition until which a step repeats itself.", 'own_until = "again.until"'),

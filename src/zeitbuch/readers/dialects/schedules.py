@@ -8,7 +8,7 @@ import re
 from typing import Any, NamedTuple
 
 from zeitbuch.core.model.records import Schedule
-from zeitbuch.readers.input import clock_texts
+from zeitbuch.readers.input import clock_texts, clock_words
 
 from .field_checks import Form
 from .paths import Getter, as_text, as_whole_number
@@ -33,9 +33,15 @@ class Clock(NamedTuple):
     fields: frozenset[str] = frozenset()
 
 
-def is_cron(text: str) -> bool:
-    """Whether a text has as many parts as a cron text, or is one of its short words."""
-    return _CRON.match(text) is not None
+def schedule_of_clock(text: str, zone: str | None) -> Schedule | None:
+    """The schedule of one text: words, cron, a recurrence rule or a repeating interval; None where it is none of them. Words may have as
+    many parts as a cron text."""
+    said = clock_words.schedule_of_words(text, zone) if any(map(str.isalpha, text)) else None
+    if said is not None:
+        return said
+    if _CRON.match(text):
+        return Schedule(cron=text, zone=zone)
+    return clock_texts.schedule_of_text(text, zone)
 
 
 def read_clock(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> Clock:
@@ -45,11 +51,9 @@ def read_clock(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]
     every = _interval_of(get, words, raw)
     interval = {"every", "unit"} if every is not None else set()
     if cron:
-        if not is_cron(cron):
-            # The same field may hold a recurrence rule or a repeating interval.
-            other = clock_texts.schedule_of_text(cron, zone)
-            if other is not None:
-                return Clock(other, frozenset({"cron", "zone"}))
+        other = schedule_of_clock(cron, zone)
+        if other is not None and other.cron != cron:
+            return Clock(other, frozenset({"cron", "zone"}))
         return Clock(Schedule(cron=cron, every=every, zone=zone), frozenset({"cron", "zone", *interval}))
     if every is not None:
         return Clock(Schedule(every=every, zone=zone), frozenset({"zone", *interval}))
@@ -130,22 +134,11 @@ def _cron_of_days(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, A
     month_days = [as_whole_number(one) for one in _listed(get["month_days"](raw))] if "month_days" in get else []
     if not times or None in times or None in days or None in month_days:
         return ""
-    return _cron_text(
+    return clock_words.cron_text(
         [time for time in times if time],
         [day for day in days if day is not None],
         [day for day in month_days if day is not None],
     )
-
-
-def _cron_text(times: list[tuple[int, int]], days: list[int], month_days: list[int]) -> str:
-    """The cron text of times on days; empty where none can say it."""
-    minutes = {minute for _, minute in times}
-    if len(minutes) != 1 or (days and month_days):
-        return ""  # one cron text cannot say it: days of the week and of the month together would mean either of them
-    hours = ",".join(str(hour) for hour, _ in times)
-    week = ",".join(str(day) for day in sorted(set(days))) or "*"
-    month = ",".join(str(day) for day in month_days) or "*"
-    return f"{minutes.pop()} {hours} {month} * {week}"
 
 
 def _listed_times(value: Any) -> list[Any]:

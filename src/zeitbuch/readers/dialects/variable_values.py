@@ -8,12 +8,11 @@ from typing import Any, NamedTuple
 
 from msgspec import structs
 
-from zeitbuch.core.model.records import Schedule, Step, Trigger, Variable
-from zeitbuch.readers.input import clock_texts
+from zeitbuch.core.model.records import Step, Trigger, Variable
 
 from .draft import Draft
 from .placeholders import Placeholders
-from .schedules import is_cron
+from .schedules import schedule_of_clock
 
 
 class Taken(NamedTuple):
@@ -52,9 +51,7 @@ def _with_clock(trigger: Trigger, values: Mapping[str, Any], places: Placeholder
     taken = _taken_by(clock.cron, values, places) if clock is not None and clock.cron else None
     if clock is None or taken is None:
         return trigger
-    made = clock_texts.schedule_of_text(taken.text, clock.zone)
-    if made is None and is_cron(taken.text):
-        made = Schedule(cron=taken.text, zone=clock.zone)
+    made = schedule_of_clock(taken.text, clock.zone)
     return structs.replace(trigger, schedule=structs.replace(made, variable=taken.variable)) if made else trigger
 
 

@@ -11,6 +11,7 @@ from typing import Any
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.schedules import time_of_day, weekday_of
 from zeitbuch.readers.input import clock_texts
+from zeitbuch.readers.input.clock_words import CRON_DAYS, WEEKDAY_WORDS, schedule_of_words
 
 from .fields import Column, key_in
 from .survey import STAR, Path
@@ -20,19 +21,13 @@ CRON = re.compile(r"^(?:[\d*/,\-LW#?]+|\*)(?:\s+(?:[\dA-Za-z*/,\-LW#?]+)){4,5}$"
 ZONE = re.compile(r"^(?:[A-Z][A-Za-z]+(?:/[A-Z][A-Za-z_+\-]+){1,2}|UTC)$")
 _MORE_UNITS = {"hours": " time timer", "days": " tag dag"}  # clear only as the name of a unit beside an interval
 UNITS = {unit: words + _MORE_UNITS.get(unit, "") for unit, words in clock_texts.UNIT_WORDS.items()}
-# In eight languages (English, German, French, Spanish, Norwegian, Dutch, Italian, Portuguese).
-_WEEKDAYS = {
-    "mon": "mon monday mo montag lun lundi lunes man mandag ma maandag lunedi seg segunda",
-    "tue": "tue tues tuesday di dienstag mar mardi martes tir tirsdag dinsdag martedi ter terca",
-    "wed": "wed wednesday mi mittwoch mer mercredi mie miercoles ons onsdag wo woensdag mercoledi qua quarta",
-    "thu": "thu thur thurs thursday do donnerstag jeu jeudi jue jueves tor torsdag donderdag gio giovedi qui quinta",
-    "fri": "fri friday fr freitag ven vendredi vie viernes fre fredag vr vrijdag venerdi sex sexta",
-    "sat": "sat saturday sa samstag sonnabend sam samedi sab sabado lor lordag za zaterdag sabato",
-    "sun": "sun sunday so sonntag dim dimanche dom domingo son sondag zo zondag domenica",
-}
-_CRON_DAYS = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
+_NAMES = frozenset("name title label caption titel nom titre nombre navn naam nome".split())
+_OFTEN = frozenset(
+    "frequency cadence schedule when recurrence every interval period repeats haufigkeit zeitplan frequence frecuencia rytme".split()
+)
+_MOST = 0.6  # of the texts of a field in words: what else people say cannot all be known
 _UNIT_OF = {word: name for name, listed in UNITS.items() for word in listed.split()}
-_DAY_OF = {word: name for name, listed in _WEEKDAYS.items() for word in listed.split()}
+_DAY_OF = {word: name for name, listed in WEEKDAY_WORDS.items() for word in listed.split()}
 _INTERVAL_WORDS = frozenset("every interval period alle intervall cada chaque hver elke ogni".split())
 _BATCH_WORDS = frozenset("batch most max limit items size maximum".split())
 _DAY_WORDS = frozenset(
@@ -53,6 +48,9 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
         if texts and len(texts) == len(column.values):
             _judge_texts(path, texts, result, units)
     _judge_days(found, result)
+    words = result.pop("words", None)  # of a schedule, where no field says it more plainly
+    if words and not result.keys() & {"cron", "time"}:
+        result["cron"] = words
     for path, column in sorted(found.items()):
         _judge_numbers(path, column, units, result)
     if "every" in result:
@@ -68,6 +66,8 @@ def _judge_texts(
     path: Path, texts: list[str], result: dict[str, Any], units: dict[Path, tuple[Path, set[str]]]
 ) -> None:
     key = next((key for key, fits in _TEXT_FORMS if all(map(fits, texts))), "")
+    if not key and not key_in(path, _NAMES) and _are_in_words(texts, key_in(path, _OFTEN)):
+        key = "words"
     if key == "unit":
         units[path[:-1]] = (path, set(texts))
     elif key and not (key == "time" and STAR in path):
@@ -84,6 +84,12 @@ def _is_time(text: str) -> bool:
 
 def _is_unit(text: str) -> bool:
     return plain_word(text) in _UNIT_OF and len(text) > 1
+
+
+def _are_in_words(texts: list[str], worded: bool) -> bool:
+    """Whether most texts say a schedule; of one word, such as *daily*, only under a key for it (``worded``): it may say what a step does."""
+    several = [text for text in texts if worded or len(text.split()) > 1]
+    return sum(schedule_of_words(text) is not None for text in several) >= _MOST * len(texts)
 
 
 def _is_duration(text: str) -> bool:
@@ -109,7 +115,7 @@ def _judge_days(found: dict[Path, Column], result: dict[str, Any]) -> None:
         if words and all(word in _DAY_OF for word in words.values()):
             result.setdefault("days", bare)
             spelled = {text: _DAY_OF[word] for text, word in words.items()}
-            if any(weekday_of(text, {}) != _CRON_DAYS.index(day) for text, day in spelled.items()):
+            if any(weekday_of(text, {}) != CRON_DAYS.index(day) for text, day in spelled.items()):
                 result.setdefault("weekdays", spelled)
         elif "time" in result and key_in(path, _DAY_WORDS) and all(map(_is_month_day, column.values)):
             result.setdefault("month_days", bare)

@@ -25,12 +25,12 @@ from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
 from .topics import find_topics
-from .value_kinds import holds_address, holds_mail, kind_told
+from .value_kinds import holds_address, holds_mail, kind_told, works_in_turns
 
 _SETTINGS = 0.4  # of the steps must have the object of their settings
 _MOSTLY = 0.9  # of the steps of an operation
 # Kinds whose steps hold no long texts for a model.
-_NO_INSTRUCTIONS = frozenset("read write http shape code parse".split())
+_NO_INSTRUCTIONS = frozenset("read write http shape code parse decide".split())
 _WEAK = 0.5  # words that say less than this of what an operation is give way to values that can mean one thing
 
 
@@ -159,10 +159,9 @@ class Evidence:
     def _judge_by_values(self) -> None:
         """What operations are of which words tell little and their settings tell it, or speak against the words."""
         for operation, verdict in self.verdicts.items():
-            if verdict.hint in _NO_INSTRUCTIONS and self._is_instructed(operation):
-                self.verdicts[operation] = Verdict(
-                    operation, "model", 0.5, (verdict.hint,), evidence={DOUBTED: 1.0}, by_values=True
-                )
+            instructed = self._asks_model(operation, verdict)
+            if instructed is not None:
+                self.verdicts[operation] = instructed
                 continue
             if verdict.trigger or verdict.hint == "subflow" or verdict.evidence.get("words", 0) >= _WEAK:
                 continue
@@ -176,6 +175,17 @@ class Evidence:
                 self.verdicts[operation] = Verdict(
                     operation, other, 0.5, (verdict.hint,), evidence={DOUBTED: 1.0}, by_values=True
                 )
+
+    def _asks_model(self, operation: str, verdict: Verdict) -> Verdict | None:
+        """What an operation is taken for whose steps instruct a model, in turns or once; None where that is known, or they do not."""
+        by_word = verdict.hint in _NO_INSTRUCTIONS and self._is_instructed(operation)
+        if not by_word and verdict.hint != "model":
+            return None
+        in_turns = works_in_turns(self.columns_of(operation))
+        if not by_word:
+            return verdict._replace(hint="agent", near=("model",)) if in_turns else None
+        kind = "agent" if in_turns else "model"
+        return Verdict(operation, kind, 0.5, (verdict.hint,), evidence={DOUBTED: 1.0}, by_values=True)
 
     def _is_instructed(self, operation: str) -> bool:
         """Whether most steps of an operation hold a long text in one field, and what looks like the name of a model."""

@@ -102,7 +102,7 @@ def find_prompts(
         filled = sum(bool(BRACKETED.search(text)) for text in texts) / len(texts)
         if _may_instruct(share, filled, key_in(path, _PROMPT_WORDS)):
             good.append((share * column.steps / max(1, total), path))
-        elif filled >= 0.9 and column.steps >= 0.9 * total > 1 and path not in elsewhere:
+        elif filled >= 0.9 and column.steps >= 0.9 * total > 1 and path not in elsewhere and not is_model_key(path):
             beside.append((0.0, path))
     good += beside if good else []
     return [pair for _, pair in sorted(good, key=lambda g: (-g[0], g[1]))]
@@ -119,6 +119,10 @@ def _is_taken_from_elsewhere(text: str) -> bool:
     return matched is not None and matched[0] == text.strip()
 
 
+_MOSTLY_MODELS = 0.8  # of the texts of a field that names models
+_NAMED_ELSEWHERE = 2.0  # points of a field that is called a model and holds a placeholder each time
+
+
 def find_model(found: dict[Path, Column], total: int, known: Callable[[str], bool]) -> list[Path]:
     """Paths of model names, the best first; ``known`` tells names of steps, connections and the like."""
     rated: list[tuple[float, Path]] = []
@@ -126,18 +130,18 @@ def find_model(found: dict[Path, Column], total: int, known: Callable[[str], boo
         texts = [value for value in column.values if type(value) is str and value]
         if not texts or len(texts) < 0.9 * len(column.values):
             continue
-        texts = [value for value in texts if not _is_taken_from_elsewhere(value)] or texts
-        like = [
-            value
-            for value in texts
-            if MODEL.match(value) and 3 <= len(value) <= 70 and value.lower() not in _NOT_MODEL and not known(value)
-        ]
-        share = len(like) / len(texts)
-        if share < 0.8:
-            continue
-        _rate_model_names(total, like, path, column, rated)
+        own = [value for value in texts if not _is_taken_from_elsewhere(value)]
+        if not own and is_model_key(path):
+            rated.append((_NAMED_ELSEWHERE, path))  # a variable that these files do not hold names it
+        like = [value for value in own if _may_name_model(value) and not known(value)]
+        if own and len(like) >= _MOSTLY_MODELS * len(own):
+            _rate_model_names(total, like, path, column, rated)
     rated.sort(key=lambda r: (-r[0], r[1]))
     return [pair for share, pair in rated if share >= rated[0][0] - 0.9][:3] if rated else []
+
+
+def _may_name_model(text: str) -> bool:
+    return bool(MODEL.match(text)) and 3 <= len(text) <= 70 and text.lower() not in _NOT_MODEL
 
 
 def first_of_lists(paths: list[Path], columns: dict[Path, Column]) -> list[Path]:
@@ -157,6 +161,9 @@ def _rate_model_names(total: int, like: list[str], path: Path, column: Column, r
         rated.append((score, path))
 
 
+TURN_WORDS = frozenset("turns iterations steps loops runden tours vueltas iteraciones maxturns".split())
+
+
 def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
     """Temperature, longest output and turns of model steps, by key words and the size of the numbers."""
     wanted: tuple[tuple[str, str, Callable[[float], bool]], ...] = (
@@ -168,7 +175,7 @@ def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
         ),
         (
             "max_turns",
-            "turns iterations steps loops runden tours vueltas iteraciones maxturns",
+            " ".join(TURN_WORDS),
             lambda v: 1 <= v <= 100,
         ),
     )

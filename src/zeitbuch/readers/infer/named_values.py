@@ -79,11 +79,15 @@ def _places_of_values(sample: Sample, steps: Path) -> list[NamedValues]:
                 continue
             if type(inner) is list:
                 places += [NamedValues(place, "", one) for one in _fields_of(inner)]
-            elif type(inner) is dict and inner and not any(type(one) in (dict, list) for one in inner.values()):
+            elif type(inner) is dict and _is_plain(inner):
                 places.append(NamedValues(place, ""))
             elif type(inner) is dict and len(place) < _DEEPEST:
                 level.append((place, inner))
     return places
+
+
+def _is_plain(value: dict[str, Any]) -> bool:
+    return bool(value) and not any(type(one) in (dict, list) for one in value.values())
 
 
 def _fields_of(records: list[Any]) -> list[tuple[str, str, str]]:
@@ -94,9 +98,9 @@ def _fields_of(records: list[Any]) -> list[tuple[str, str, str]]:
     keys = [key for key in records[0] if all(key in record for record in records)]
     value, about = value_and_about(keys, "")
     naming = [key for key in keys if key != value and _names_each(records, key)]
-    if value:
-        return [(naming[0], value, about)] if naming else []
-    return [(key, keys[1 - keys.index(key)], "") for key in naming] if len(keys) == _PAIR else []
+    if not value and len(keys) == _PAIR:
+        return [(key, keys[1 - keys.index(key)], "") for key in naming]
+    return [(key, value, about) for key in naming[:1]] if value else []
 
 
 def _names_each(records: list[dict[str, Any]], key: str) -> bool:
@@ -111,32 +115,48 @@ def value_and_about(keys: list[str], name: str) -> tuple[str, str]:
     return value, next((key for key in others if key_in((key,), _ABOUT_WORDS)), "")
 
 
+class _Seen(NamedTuple):
+    """What flows say of one place: its names, those of values that look like models, and what steps mention of it by what stands before."""
+
+    names: set[str]
+    models: set[str]
+    by_opening: Mentions
+
+
 def _most_mentioned(found: Found, place: NamedValues) -> tuple[tuple[str, str], set[str]]:
     """What stands before the most names of an object's values that steps mention, and those names. It names no step; of an object that is
     called otherwise than variables are it is the name of the object, a word for them, or nothing where steps mention all its names or that
     of a model."""
-    by_opening: Mentions = {}
-    steps: set[str] = set()
-    every: set[str] = set()
-    models: set[str] = set()  # names of values that look like those of models
-    for sample in found.samples:
-        held = place.values_of(sample.raw)
-        for opening, names in _mentions_of(sample).items():
-            by_opening.setdefault(opening, set()).update(names & held.keys())
-        every |= held.keys()
-        models |= {name for name, value in held.items() if type(value) is str and like_a_model(value)}
-        steps |= {as_text(value) for sight in sample.steps for value in sight.raw.values() if type(value) is str}
-        steps |= {sight.key for sight in sample.steps}
+    seen = _see(found, place)
+    steps = _texts_at_top(found)
     called = place.at[-1]
     worded = _is_word(called)
     good = {
         (head, sign): names
-        for (head, sign), names in by_opening.items()
+        for (head, sign), names in seen.by_opening.items()
         if head == called
         or (head not in steps and (worded or _is_word(head)))
-        or (not head and ((len(names) >= _SEVERAL and names == every) or names & models))
+        or (not head and ((len(names) >= _SEVERAL and names == seen.names) or names & seen.models))
     }
     return max(good.items(), key=lambda row: len(row[1]), default=(("", ""), set()))
+
+
+def _see(found: Found, place: NamedValues) -> _Seen:
+    seen = _Seen(set(), set(), {})
+    for sample in found.samples:
+        held = place.values_of(sample.raw)
+        seen.names.update(held)
+        seen.models.update(name for name, value in held.items() if type(value) is str and like_a_model(value))
+        for opening, names in _mentions_of(sample).items():
+            seen.by_opening.setdefault(opening, set()).update(names & held.keys())
+    return seen
+
+
+def _texts_at_top(found: Found) -> set[str]:
+    """What may name a step: its key and its texts."""
+    sights = [sight for sample in found.samples for sight in sample.steps]
+    texts = {value for sight in sights for value in sight.raw.values() if type(value) is str}
+    return texts | {sight.key for sight in sights}
 
 
 def _is_word(text: str) -> bool:
@@ -156,16 +176,18 @@ def _mentions_of(sample: Sample) -> Mentions:
 def _table_of(sample: Sample, held: NamedValues) -> dict[str, str]:
     """Placeholders of one flow that name a variable -> its text."""
     values = held.values_of(sample.raw)
-    table: dict[str, str] = {}
-    for text in texts_of([sight.raw for sight in sample.steps]) if values else ():
-        hit = BRACKETED.fullmatch(text.strip())
-        named = _NAMED.fullmatch(hit["inner"].strip()) if hit is not None else None
-        if named is None or (named["head"] or "") + (named["sign"] or "") != held.opening:
-            continue
-        value = values.get(named["name"])
-        if type(value) is str and value:
-            table[text] = value
-    return table
+    texts = texts_of([sight.raw for sight in sample.steps]) if values else []
+    named = {text: values.get(_name_in(text, held.opening)) for text in texts}
+    return {text: value for text, value in named.items() if type(value) is str and value}
+
+
+def _name_in(text: str, opening: str) -> str:
+    """The name in a placeholder that is the whole text; empty where something else stands before it."""
+    hit = BRACKETED.fullmatch(text.strip())
+    named = _NAMED.fullmatch(hit["inner"].strip()) if hit is not None else None
+    if named is None or (named["head"] or "") + (named["sign"] or "") != opening:
+        return ""
+    return str(named["name"])
 
 
 def _replaced(value: Any, tables: dict[int, dict[str, str]], table: dict[str, str], at: Path) -> Any:

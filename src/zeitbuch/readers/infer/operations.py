@@ -22,7 +22,8 @@ _FEWEST, _TELLING = 20, 0.9  # items by which a number is judged, and how well i
 
 def is_tokenlike(value: Any) -> bool:
     """Whether a value may be an operation: a short text without blanks at its ends."""
-    return type(value) is str and 1 <= len(value) <= 80 and "\n" not in value and value.strip() == value
+    short = type(value) is str and 1 <= len(value) <= 80 and "\n" not in value and value.strip() == value
+    return short and "://" not in value
 
 
 def operation_scores(group: Group) -> list[tuple[float, Path]]:

@@ -13,7 +13,7 @@ from .claims import DOUBTED
 from .fields import Column
 from .own_conditions import claim_own_condition, compares_values, may_stand_at
 from .parts import placeholder_like
-from .survey import Path, dotted_path, value_at
+from .survey import STAR, Path, dotted_path, is_scalar, value_at
 from .vocabulary import words_of
 
 if TYPE_CHECKING:
@@ -23,6 +23,9 @@ PART = "own repeats"
 _EACH = frozenset(
     "each foreach forall loop loops iterate iteration iterations over repeat repeats map jedes jeder jede schleife wiederholen wiederhole chaque boucle "
     "repeter cada bucle repetir ogni ciclo ripeti ripetere hver gjenta elk herhaal herhalen lus".split()
+)
+_LISTED = frozenset(
+    "each foreach forall matrix matrices matriz matrice combinations variants loop repeat iterate".split()
 )
 _UNTIL = frozenset("until untill till stop bis jusque jusqua hasta fino finche tot ate til inntil".split())
 _MOST = frozenset(
@@ -83,10 +86,12 @@ def find_own_rounds(e: Evidence, columns: dict[Path, Column], taken: set[Path]) 
     """The fields in which steps say that they repeat themselves, at most one for lists and one for ends."""
     free = {path: c for path, c in columns.items() if path not in taken and may_stand_at(path, e.settings)}
     judged = [one for path, column in free.items() for one in (_judge(e, path, column),) if one is not None]
+    judged += _written_out(e, {path: column for path, column in columns.items() if path not in taken})
     best: dict[str, OwnRounds] = {}
     for one in sorted(judged, key=lambda one: (-one.worded, -one.values, -one.steps, one.path)):
         best.setdefault(one.field, one._replace(cap=_cap_beside(one.path, free)))
-    return list(best.values())
+    caps = {one.cap for one in best.values() if one.field == "own_until"}
+    return [one for one in best.values() if one.path not in caps]  # at most so many times, not so many times
 
 
 def _judge(e: Evidence, path: Path, column: Column) -> OwnRounds | None:
@@ -104,6 +109,24 @@ def _judge(e: Evidence, path: Path, column: Column) -> OwnRounds | None:
         return None
     kinds = len(e.operations_by_path.get(path, ()))
     return OwnRounds(path, "own_until" if ends else "own_items", worded, share, column.steps, kinds)
+
+
+def _written_out(e: Evidence, columns: dict[Path, Column]) -> list[OwnRounds]:
+    """Lists that stand in the step itself, under a word for it; under such a word several lists, of which each combination counts."""
+    steps: dict[Path, int] = {}
+    for path, column in columns.items():
+        place = _place_of_list(path)
+        if place and may_stand_at(place, e.settings) and all(map(is_scalar, column.values)):
+            steps[place] = max(steps.get(place, 0), column.steps)
+    kinds = {place: {e.step_operation(raw) for raw in e.raw_steps if value_at(raw, place)} for place in steps}
+    own = [place for place in steps if _is_own(e, place, True)]
+    return [OwnRounds(place, "own_items", True, 1.0, steps[place], len(kinds[place])) for place in own]
+
+
+def _place_of_list(path: Path) -> Path:
+    """Where the list or lists stand that an item belongs to; empty where no word tells it."""
+    places = [path[:-1], path[:-2]] if path[-1] == STAR else []
+    return next((one for one in places if one and _LISTED & frozenset(words_of(one[-1]))), ())
 
 
 def _names_list(value: Any) -> bool:

@@ -5,11 +5,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.flow_rules import FlowRule, Signature
-from zeitbuch.readers.dialects.link_rules import OutletRule, PointerRule, WayRole
-from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.link_rules import OutletRule, WayRole
 from zeitbuch.readers.dialects.rules import (
     PLACE,
     Dialect,
@@ -36,7 +36,7 @@ from .default_models import claim_default_model
 from .evidence import Evidence, literal_pattern
 from .facts_of_kinds import with_facts
 from .flow_facts import flow_facts
-from .kinds import HELPERS
+from .helper_pointers import helper_pointers
 from .link_tables import link_tables
 from .named_values import NamedValues, find_named_values, with_values
 from .own_rounds import claim_what_runs
@@ -49,7 +49,7 @@ from .rules import kind_rules, trigger_rule
 from .signatures import holding_for_all, shared_keys
 from .single_keys import open_single_keys, single_key_list
 from .steps import KEY, find_steps
-from .survey import STAR, Path, dotted_path, is_scalar, json_path
+from .survey import STAR, Path, dotted_path, json_path
 from .two_fields import merged_operation, second_field
 from .written_ends import find_written_ends
 
@@ -174,7 +174,7 @@ class _Proposal(Evidence):
         flow = self._flow_rule(step)
         branching = Branching(found, self.identity, self.joins, self.verdicts, self.settings)
         kinds = with_facts(self, kinds, step)
-        links = link_tables(self, branching, self._helper_pointers)
+        links = link_tables(self, branching, partial(helper_pointers, self))
         trigger = trigger_rule(self)
         texts = [text for document in self.documents for text in fields.texts_of(document)]
         dialect = Dialect(
@@ -319,32 +319,6 @@ class _Proposal(Evidence):
             connections=self.connections,
             **plain,
         )
-
-    def _helper_pointers(self) -> list[PointerRule]:
-        """Lists in agents that name their helpers, beside link records."""
-        found: list[PointerRule] = []
-        if all(name.isdecimal() for table in self.identity.ids for name in table):
-            return found  # any number might be an id
-        columns, _ = self.columns_for("agent")
-        for path, column in columns.items():
-            self._pointer_to_helpers(column, path, found)
-        return found
-
-    def _pointer_to_helpers(self, column: Column, path: Path, found: list[PointerRule]) -> None:
-        texts = [as_text(value) for value in column.values if is_scalar(value)]
-        hints: list[bool] = []
-        for number, sample in enumerate(self.found.samples):
-            table = {**self.identity.names[number], **self.identity.ids[number]}
-            ends = {end for join in self.joins.pairs if join.sample == number for end in (join.source, join.target)}
-            # What an agent names and no link leads to is there for the agent, whatever it does.
-            hints += [
-                self.kind_of(sample.steps[table[value]].raw) in HELPERS or value not in ends
-                for value in texts
-                if value in table
-            ]
-        if texts and len(hints) >= 0.8 * len(texts) and sum(hints) >= 0.8 * len(hints):
-            bare = path[:-1] if path[-1] == STAR else path
-            found.append(PointerRule(at=dotted_path(bare), role="attach", reversed=True))
 
     def _outlet_rules(self) -> list[OutletRule]:
         rules: list[OutletRule] = []

@@ -10,15 +10,18 @@ from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
 
-from .fields import Column, reads_like_prose
+from .fields import TURN_WORDS, Column, key_in, reads_like_prose
 from .kinds import like_a_model
 from .parts import operator_like, placeholder_like
-from .survey import Path, dotted_path, is_scalar
+from .survey import STAR, Path, dotted_path, is_scalar
 
 _ADDRESS = re.compile(r"^(?:https?|ftp|wss?)://\S+$")
 _MAIL = re.compile(r"^[^\s@]+@[^\s@]+\.[^\s@]+$")
 _CODE = re.compile(r"(?m)^\s*(?:return\b|def |function |import |const |let |var )|[;{]\s*$|=>")
 _METHODS = frozenset("GET POST PUT PATCH DELETE HEAD".split())
+_TOOL_WORDS = frozenset(
+    "tools tool skills functions werkzeuge outils herramientas verktoy strumenti gereedschap ferramentas".split()
+)
 _MOST_SHOWN = 3
 
 
@@ -64,6 +67,19 @@ def kind_told(columns: dict[Path, Column], flows: frozenset[str] = frozenset()) 
     if any(len(set(values)) > 1 and flows.issuperset(values) for values in texts):
         return "subflow", "names a flow"
     return next(((kind, said) for kind, said, needs in _TOLD if set(needs) <= set(held)), ("", ""))
+
+
+def works_in_turns(columns: dict[Path, Column]) -> bool:
+    """Whether every step says how many turns it takes at most, or lists the tools that it has."""
+    steps = max((column.steps for column in columns.values()), default=0)
+    return any(
+        column.steps == steps
+        and (
+            (key_in(path, TURN_WORDS) and all(type(value) is int for value in column.values))
+            or (path[-1] == STAR and key_in(path, _TOOL_WORDS) and all(type(value) is str for value in column.values))
+        )
+        for path, column in columns.items()
+    )
 
 
 def holds_mail(columns: dict[Path, Column]) -> bool:

@@ -12,6 +12,7 @@ from typing import NamedTuple, cast, get_args
 
 from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.core.model.records import Effect, Modality, StepKind, TriggerKind
+from zeitbuch.readers.dialects.step_facts import METHOD_EFFECTS
 
 # hint -> ((weight, words), ...). A hint is a kind of step, "on:" and a kind of trigger, or "~" and a helper that only
 # shifts others (see _combined).
@@ -279,11 +280,17 @@ def modality_of(operation: str) -> Modality:
     return next((name for listed, name in _MODALITY if word_fits(words, listed)), "text")
 
 
+_CHANGING = frozenset({"POST", "PUT", "PATCH", "DELETE"})  # methods that are a word of operations
+
+
 def effect_of(kind: StepKind, operation: str) -> Effect:
     """What a step of this kind and operation may do outside."""
     words = words_of(operation)
     if kind in ("tool", "http", "write", "send", "other") and word_fits(words, _SPEND):
         return "spend"
+    methods = [word.upper() for word in words if word.upper() in _CHANGING] if kind == "http" else []
+    if methods:
+        return METHOD_EFFECTS[methods[0]]
     if kind in ("tool", "http", "code"):
         for guess in guess_kinds(operation):
             if guess.hint in ("send", "delete", "write") and guess.score >= 1.5:

@@ -37,7 +37,7 @@ def _is_at_an_hour(cron: str) -> bool:
     """Whether a cron text names hours: by the minute alone every zone is the same, but for half hours."""
     fields = cron.split()
     hour = fields[-4] if len(fields) in (5, 6) else "*"
-    return hour not in ("*", "*/1")
+    return hour not in ("*", "*/1") and not any(map(str.isalpha, hour))
 
 
 def _clock_changes(view: FlowView) -> Iterator[Hit]:
