@@ -189,7 +189,7 @@ def crew(at: int, **router: Any) -> dict[str, Any]:
     return {
         "team": f"Desk {at}",
         "agents": [
-            {"name": "front", "role": "router", "llm": "petrel-mini-2", "instructions": text, "then": ["refunds", "bags"], **router},
+            {"name": "front", "role": "router", "llm": "petrel-mini-2", "instructions": text, "handoffs": ["refunds", "bags"], **router},
             {"name": "refunds", "role": "worker", "llm": "tern-2", "instructions": work, "tools": ["find", "pay"], "max_turns": 8},
             {"name": "bags", "role": "worker", "llm": "tern-2", "instructions": work, "tools": ["find"], "max_turns": 6},
         ],
@@ -197,13 +197,11 @@ def crew(at: int, **router: Any) -> dict[str, Any]:
 
 
 def test_what_asks_a_model_in_turns_is_an_agent_and_what_instructs_one_decides_nothing_by_itself() -> None:
-    made, _ = proposed([crew(at) for at in range(6)])
-    assert [(rule.operation, rule.kind) for rule in made.dialect.kind] == [("worker", "agent")]
-    (asked,) = [one for one in made.questions if one.id == "kind router"]
-    assert asked.answers[0].word == "model"
-    made, _ = proposed([crew(at, max_turns=4) for at in range(6)])
-    (asked,) = [one for one in made.questions if one.id == "kind router"]
-    assert asked.answers[0].word == "agent"
+    for more, kind in (({}, "model"), ({"max_turns": 4}, "agent")):
+        made, flows = proposed([crew(at, **more) for at in range(6)])
+        assert {rule.operation: rule.kind for rule in made.dialect.kind} == {"router": kind, "worker": "agent"}
+        # Agents hand over to one colleague or none: each time both were asked.
+        assert [(link.role, link.label) for link in flows[0].links] == [("case", "refunds"), ("case", "bags")]
 
 
 def test_a_model_that_only_the_environment_names_is_no_prompt() -> None:
@@ -228,3 +226,50 @@ def test_a_method_in_the_word_of_an_operation_says_what_it_may_do() -> None:
     assert {rule.operation: rule.effect for rule in made.dialect.kind} == {
         "http.get": "read", "http.post": "write", "http.delete": "delete", "http.patch": "write",
     }  # fmt: skip
+
+
+def with_tools(at: int) -> dict[str, Any]:
+    """Agents and what they may use, in two lists of a flow."""
+    tools = [
+        {"name": "find", "type": "http", "url": "https://book.example/find", "method": "GET"},
+        {"name": "pay", "type": "sql", "query": f"insert into refunds values ({at})"},
+        {"name": "clear", "type": "sql", "query": "DELETE FROM carts WHERE id = 1"},
+    ]
+    made = crew(at, max_turns=4)
+    made["agents"][1]["tools"] = ["find", "pay", "clear"]
+    return {**made, "tools": tools}
+
+
+def test_a_list_of_what_steps_name_as_their_tools_holds_steps_too() -> None:
+    """They were connections, and agents had no tools: 'no step sends, deletes or spends'."""
+    made, flows = proposed([with_tools(at) for at in range(6)])
+    step = made.dialect.step
+    assert step.at == "$['agents','tools'][*]" and step.operation == ["role", "type"] and step.connection == ""
+    assert made.dialect.flow.connections is None and made.steps == 36
+    assert [(one.id, one.kind, one.effect) for one in flows[0].steps[3:]] == [
+        ("find", "http", "read"), ("pay", "write", "write"), ("clear", "delete", "delete"),
+    ]  # fmt: skip
+    helping = {(link.source, link.target) for link in flows[0].links if link.role == "attach"}
+    assert helping == {("find", "refunds"), ("pay", "refunds"), ("clear", "refunds"), ("find", "bags")}
+    assert any("their tools" in claim.words for claim in made.claims if claim.part == "helpers")
+
+
+def test_a_list_that_steps_do_not_name_is_none_of_helpers() -> None:
+    documents = [with_tools(at) for at in range(6)]
+    for one in documents:
+        one["agents"][1]["tools"] = one["agents"][2]["tools"] = ["elsewhere", "somewhere"]
+    assert proposed(documents)[0].dialect.step.at in ("$.agents[*]", "$.tools[*]")
+
+
+def test_helpers_may_stand_in_objects_by_their_names() -> None:
+    documents = [with_tools(at) for at in range(6)]
+    for one in documents:
+        one["tools"] = [
+            {"name": name, "type": kind, "url": "https://book.example"}
+            for name, kind in zip(("find", "pay", "clear"), ("http", "mail", "http"), strict=True)
+        ]
+        for part in ("agents", "tools"):
+            one[part] = {record.pop("name"): record for record in one[part]}
+    made, flows = proposed(documents)
+    assert made.dialect.step.at == "$['agents','tools'][*]" and made.dialect.step.id == "@key"
+    assert {step.id for step in flows[0].steps} == {"front", "refunds", "bags", "find", "pay", "clear"}

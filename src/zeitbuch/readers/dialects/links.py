@@ -242,9 +242,12 @@ class Links:
             missing = [name for name, end in ((key, source), (arrow.target, target)) if end is None]
             self._tell_dangling(missing, {"from": key, "outlet": arrow.outlet, "to": arrow.target}, pointer, draft)
             return
+        label = arrow.label
+        if rule.role == "case" and not (rule.label or rule.condition or arrow.outlet):
+            label = _name_of(target, draft.names)  # one of several colleagues: the case is called after it
         if rule.reversed:
             source, target = target, source
-        self._add_link(draft, kinds, source, target, arrow.outlet, pointer, arrow.label, arrow.condition, rule.role)
+        self._add_link(draft, kinds, source, target, arrow.outlet, pointer, label, arrow.condition, rule.role)
 
     def _add_link(
         self, draft: Draft, kinds: Mapping[str, str], source: str, target: str, outlet: str, pointer: str,
@@ -297,6 +300,11 @@ class Links:
             pointer,
         )
         draft.lost.append(lost)
+
+
+def _name_of(step: str, names: dict[str, str]) -> str:
+    """The name of a step, else its id."""
+    return next((name for name, key in names.items() if key == step and name not in ("", step)), step)
 
 
 def _keep_idle(draft: Draft, label: str, condition: str, case: Case) -> None:

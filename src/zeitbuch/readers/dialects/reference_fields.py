@@ -34,6 +34,11 @@ FIELDS = (
         "Where the method of a call is, which says whether it may change something (RFC 9110); among the settings it stays an input.",
         'method = "given.verb"',
     ),
+    Key(
+        "statement",
+        "Where the statement for a database is (SQL): its first word says whether a step of kind read, write or delete is one of these; among the settings it stays an input.",
+        'statement = "given.sql"',
+    ),
     Key("calls", "Where the flow that a step calls is named.", 'calls = "given.plan"'),
     Key(
         "cron",

@@ -87,6 +87,7 @@ class Fields(Rule, frozen=True):
     cap: Paths = ""
     calls: Paths = ""
     method: Paths = ""
+    statement: Paths = ""
     cron: Paths = ""
     every: Paths = ""
     every_unit: SpanUnit = "seconds"

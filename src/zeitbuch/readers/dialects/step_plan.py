@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from msgspec import structs
 
-from zeitbuch.core.model.records import Binding, Effect, ModelUse, Prompt, Repeat, Schedule
+from zeitbuch.core.model.records import Binding, Effect, ModelUse, Prompt, Repeat, Schedule, StepKind
 from zeitbuch.readers.dialects.rules import CasesRule
 from zeitbuch.readers.input import clock_texts
 from zeitbuch.readers.input.limits import count_values
@@ -46,6 +46,7 @@ from .prompt_paths import PromptPaths
 from .record_forms import RecordForms
 from .rules import Dialect, Fields, KindRule
 from .schedules import Clock, ScheduleWords, form_of_days, form_of_unit, read_clock
+from .statements import statement_kind
 from .step_facts import FACT_PATHS, METHOD_EFFECTS, WORDS_OF, fact_readers, words_known
 
 _FIELD_PATHS = (
@@ -53,6 +54,7 @@ _FIELD_PATHS = (
     "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication", *FACT_PATHS,
     *OWN_CONDITIONS, *OWN_ROUNDS,
 )  # fmt: skip
+_OF_DATABASES = ("read", "write", "delete")
 _OF_LOOPS = ("items", "until", "cap")
 _OF_MODELS = ("model", "temperature", "max_output", "max_turns", "task")
 _OF_TRIGGERS = (
@@ -129,12 +131,17 @@ class Plan:
         if settings and settings != ".":
             self.fields.append(make_field(settings, OBJECT))
         self.all_inputs = settings == "."
-        self.method = self._read_method(rule.method or common.method, settings)
+        self.method = self._read_aside(self._said_by(rule, common, "method", ("http",)), settings)
+        self.statement = self._read_aside(self._said_by(rule, common, "statement", _OF_DATABASES), settings)
         self.forms = RecordForms(None if self.all_inputs else self.outside, self.fields)
 
-    def _read_method(self, paths: str | list[str], settings: str) -> Getter:
-        """The method of a call. Among the settings it is an input like others; elsewhere it is claimed."""
-        if self.kind != "http" or not paths:
+    def _said_by(self, rule: KindRule, common: Fields, name: str, kinds: tuple[str, ...]) -> Any:
+        """The paths of a field that some kinds of steps have."""
+        return (getattr(rule, name) or getattr(common, name)) if self.kind in kinds else ""
+
+    def _read_aside(self, paths: str | list[str], settings: str) -> Getter:
+        """The method of a call, or a statement. Among the settings it is an input like others; elsewhere it is claimed."""
+        if not paths:
             return get_nothing
         inside = settings == "." or all(
             path_keys(one)[:1] == path_keys(settings)[:1]
@@ -147,10 +154,15 @@ class Plan:
             self.fields.append(make_field(paths, WORDS))
         return make_getter(paths)
 
-    def effect_of(self, raw: dict[str, Any]) -> Effect:
-        """What a step may do outside. What a dialect says of calls in general gives way to the method of this one."""
+    def kind_and_effect(self, raw: dict[str, Any]) -> tuple[StepKind, Effect]:
+        """What a step does, and may do outside. What a dialect says in general gives way to the method of a call and to a statement."""
         said = self.rule.effect
-        return METHOD_EFFECTS.get(as_text(self.method(raw)).upper(), said) if said in ("none", "read") else said
+        text = as_text(self.statement(raw))
+        stated = statement_kind(text) if text else None
+        if stated is not None:
+            return stated, stated
+        told = METHOD_EFFECTS.get(as_text(self.method(raw)).upper(), said) if said in ("none", "read") else said
+        return self.kind, told
 
     def _claim_fields(self, rule: KindRule, common: Fields) -> None:
         for name in _FIELD_PATHS:

@@ -177,12 +177,13 @@ class StepReader:
         get = plan.get
         names = draft.names
         more = self._fields_of_step(raw, pointer, draft, plan, scope, names, get)
+        kind, effect = plan.kind_and_effect(raw)
         return Step(
             id=as_text(self.id(raw)) or name,
-            kind=plan.kind,
+            kind=kind,
             name=name,
             operation=as_text(self.operation(raw)) or plan.word,
-            effect=plan.effect_of(raw),
+            effect=effect,
             inclusive=plan.rule.inclusive,
             per_item=plan.rule.per_item,
             yields=plan.rule.yields,

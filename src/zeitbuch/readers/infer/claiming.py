@@ -13,6 +13,7 @@ from . import fields, surroundings
 from .claims import ANSWERED
 from .evidence import Evidence
 from .fields import Column, Delimiters
+from .helper_lists import HelperList
 from .identity import is_id_word
 from .kinds import Verdict
 from .named_values import NamedValues
@@ -49,6 +50,16 @@ def claim_steps(e: Evidence) -> None:
         return
     worded = bool(ident.id) and is_id_word(ident.id)
     e.add_claim("id", told, {"referred": ident.referred, "word": worded, "nested": e.holds_steps})
+
+
+def claim_helpers(e: Evidence, helpers: HelperList) -> None:
+    """A list beside the steps whose records steps name as their tools."""
+    at = json_path((*e.found.flow_at, *helpers.at, STAR))
+    e.add_claim(
+        "helpers",
+        f"what stands at {at} is named by steps as their tools: steps too, told apart by '{dotted_path(helpers.operation)}'",
+        {},
+    )
 
 
 def claim_links(e: Evidence) -> None:

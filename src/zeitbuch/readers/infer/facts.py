@@ -8,6 +8,7 @@ import re
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
+from zeitbuch.readers.dialects.statements import is_statement
 from zeitbuch.readers.dialects.step_facts import METHOD_EFFECTS
 
 from .fields import STAMP, Column, key_in, reads_like_prose
@@ -123,6 +124,8 @@ def kind_facts(kind: str, columns: dict[Path, Column], taken: set[str]) -> dict[
         found["wait"] = dotted_path(spans[0])
     if kind == "http":
         found |= _method_of_calls(usable)
+    if kind in ("read", "write", "delete"):
+        found |= _statements(usable)
     for key, table, of_kind, words, meanings in _MEANINGS:
         if kind == of_kind:
             found |= _worded_fact(key, table, frozenset(words.split()), meanings, usable, found)
@@ -136,6 +139,20 @@ def _method_of_calls(columns: dict[Path, Column]) -> dict[str, str]:
         if STAR not in path and c.values and all(type(v) is str and v.upper() in METHOD_EFFECTS for v in c.values)
     ]
     return {"method": dotted_path(words[0])} if words else {}
+
+
+def _statements(columns: dict[Path, Column]) -> dict[str, str]:
+    """Where the statement for a database is: a field of which every text is one."""
+    paths = [
+        path
+        for path, c in sorted(columns.items())
+        if STAR not in path and c.values and all(map(_is_statement, c.values))
+    ]
+    return {"statement": dotted_path(paths[0])} if paths else {}
+
+
+def _is_statement(value: Any) -> bool:
+    return type(value) is str and is_statement(value)
 
 
 def _bare(path: Path) -> Path:

@@ -33,7 +33,7 @@ def _with_facts(e: Evidence, rule: KindRule, operation: str | None, step: StepRu
     unclear = unclear_wait(kind, columns, str(facts.get("wait", "")))
     if unclear and operation is not None:
         e.unclear_waits[operation] = unclear
-    taken |= {value for value in facts.values() if type(value) is str}
+    taken |= {value for name, value in facts.items() if type(value) is str and name != "statement"}
     roles: Any = input_roles(kind, columns, e.settings, taken)
     return structs.replace(rule, **facts, **({"roles": roles} if roles else {}))
 

@@ -8,6 +8,7 @@ from collections import Counter
 from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.statements import is_statement
 
 from .fields import BRACKETED
 from .steps import KEY, Found, Sample, Sight
@@ -160,9 +161,13 @@ def _traits_of_field(found: Found, words: list[Counter[str]], path: Path, presen
         unique += sum(count[value] == 1 for value in values if value)
         own = Counter(value for value in values if value)
         referred += sum(known[value] > own[value] for value in values if value)
-        human += sum(" " in value or (value[:1].isupper() and value.isalpha()) for value in values if value)
+        human += sum(map(_is_for_people, values))
         long += sum(len(value) > 70 for value in values if value)
     return FieldTraits(path, present, unique, referred, human, long)
+
+
+def _is_for_people(text: str) -> bool:
+    return (" " in text or (text[:1].isupper() and text.isalpha())) and not is_statement(text)
 
 
 def _id_score(field: FieldTraits, total: int) -> float:

@@ -16,6 +16,10 @@ from .parts import Branching, judge_fields, operator_like
 from .survey import STAR, Path, dotted_path, find_leaves, value_at, values_at
 from .vocabulary import word_fits, words_of
 
+# Words for what one who answers gives to a colleague.
+_HANDING = "handoff* handover* hands-off hand-off hand-over transfer* delegat* escalat* ubergabe* uebergabe* weitergabe* traspas* trasferi*"
+_AI = ("agent", "model")
+
 
 def pointer_rules(b: Branching) -> list[PointerRule]:
     """The rules for pointers within steps."""
@@ -58,14 +62,30 @@ def _role_of_pointers(b: Branching, known: list[dict[str, int]], bare: Path) -> 
     hints = [
         (_hint_for(b, known, join.sample, join.source), _hint_for(b, known, join.sample, join.target)) for join in pairs
     ]
-    attach = _are_mostly(hints, lambda first, second: first == "agent" and second in HELPERS)
-    helps = _are_mostly(hints, lambda first, second: first in HELPERS and second == "agent")
-    helper = helps and word_fits(words_of(bare[-1]), HELPER_WORDS)
+    if _lends(hints, words_of(bare[-1])):
+        return True, "", "attach"
     words = tuple(word for key in bare for word in words_of(key) if key != STAR)
     outlet = bare[-1] if word_fits(words, ERROR_WORDS) else ""
-    looped = _are_mostly(hints, lambda first, _: first == "loop") and word_fits(words_of(bare[-1]), BODY_WORDS)
-    role: Any = "attach" if attach or helper else "body" if looped else "error" if outlet else None
-    return attach, outlet, role
+    return False, outlet, _role_by_word(hints, words_of(bare[-1])) or ("error" if outlet else None)
+
+
+Hints = list[tuple[str, str]]  # what is known of the step that names another, and of the other
+
+
+def _lends(hints: Hints, words: tuple[str, ...]) -> bool:
+    """Whether agents name their helpers, or anything under a word for these."""
+    helping = _are_mostly(hints, lambda first, second: first == "agent" and second in HELPERS)
+    return helping or (_are_mostly(hints, lambda first, _: first == "agent") and word_fits(words, HELPER_WORDS))
+
+
+def _role_by_word(hints: Hints, words: tuple[str, ...]) -> Any:
+    """The role of pointers that their word tells, for steps that may have such; None where it does not."""
+    roles: tuple[tuple[str, str, Callable[[str, str], bool]], ...] = (
+        ("attach", HELPER_WORDS, lambda first, second: first in HELPERS and second == "agent"),
+        ("body", BODY_WORDS, lambda first, _: first == "loop"),
+        ("case", _HANDING, lambda first, _: first in _AI),  # to one of them, or to none
+    )
+    return next((role for role, known, fits in roles if word_fits(words, known) and _are_mostly(hints, fits)), None)
 
 
 def _are_mostly(hints: list[tuple[str, str]], fits: Callable[[str, str], bool]) -> bool:

@@ -9,7 +9,6 @@ from functools import partial
 from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.flow_rules import FlowRule, Signature
-from zeitbuch.readers.dialects.link_rules import OutletRule, WayRole
 from zeitbuch.readers.dialects.rules import (
     PLACE,
     Dialect,
@@ -24,6 +23,7 @@ from . import fields, step_surroundings, surroundings
 from .catalogues import catalogues_of
 from .claiming import (
     claim_flow,
+    claim_helpers,
     claim_links,
     claim_model,
     claim_placeholders,
@@ -33,12 +33,14 @@ from .claiming import (
 )
 from .claims import Claim
 from .default_models import claim_default_model
-from .evidence import Evidence, literal_pattern
+from .evidence import Evidence
 from .facts_of_kinds import with_facts
 from .flow_facts import flow_facts
+from .helper_lists import HelperList, find_helper_list, query_for, with_helpers
 from .helper_pointers import helper_pointers
 from .link_tables import link_tables
 from .named_values import NamedValues, find_named_values, with_values
+from .outlet_rules import outlet_rules
 from .own_rounds import claim_what_runs
 from .parts import Branching
 from .prompts import prompt_rules
@@ -142,18 +144,31 @@ def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Pr
 
 
 def _proposal_for(documents: list[Any], found: Found, name: str, told: Mapping[str, str]) -> _Proposal:
-    """A proposal by the values of variables where steps name variables."""
+    """A proposal by the values of variables where steps name variables, and with the helpers that stand in a list beside the steps."""
     held = find_named_values(found)
-    again = find_steps(with_values(documents, found, held)) if held is not None else None
-    made = _Proposal(documents, again or found, name, told)
+    seen = find_steps(with_values(documents, found, held)) if held is not None else None
+    found, shown = (
+        (seen, with_values(documents, found, held)) if seen is not None and held is not None else (found, documents)
+    )
+    helpers = find_helper_list(found)
+    both = find_steps(with_helpers(shown, found, helpers)) if helpers is not None else None
+    alike = both is not None and helpers is not None and _are_steps_of(both, helpers)
+    made = _Proposal(documents, both if both is not None and alike else found, name, told)
     made.variables = held
+    if helpers is not None and alike:
+        made.helpers, made.steps_at = helpers, query_for(helpers)
     return made
+
+
+def _are_steps_of(found: Found, helpers: HelperList) -> bool:
+    return (found.steps_at[:-1], found.operation) == (helpers.steps_at, helpers.steps_operation)
 
 
 class _Proposal(Evidence):
     """Puts a dialect together from the evidence."""
 
     variables: NamedValues | None = None
+    helpers: HelperList | None = None
 
     # -- the dialect ------------------------------------------------------------------------------------------------
 
@@ -168,6 +183,8 @@ class _Proposal(Evidence):
         for words in shaping.words:
             self.add_claim("shape", words, {})
         claim_steps(self)
+        if self.helpers is not None:
+            claim_helpers(self, self.helpers)
         claim_links(self)
         kinds = kind_rules(self)
         step = self._step_rule()
@@ -185,7 +202,7 @@ class _Proposal(Evidence):
             **shaping.rules,  # type: ignore[arg-type]
             flow=flow,
             step=step,
-            outlet=[*self._outlet_rules(), *links.pop("outlet", [])],
+            outlet=[*outlet_rules(self), *links.pop("outlet", [])],
             **links,
             trigger=trigger,
             kind=kinds,
@@ -246,13 +263,20 @@ class _Proposal(Evidence):
             at=self.steps_at,
             id=dotted_path(ident.id) if named else _path_or_list([*names, (PLACE,)]),
             name=dotted_path(ident.name) if named else _path_or_list([*names, found.operation]),
-            operation=dotted_path(found.operation),
+            operation=_path_or_list([found.operation, *self._operations_of_helpers()]),
             settings=dotted_path(inside) if inside else ".",
             model=_path_or_list(fields.first_of_lists(model, model_columns)),
             prompts=prompt_rules(prompts, model_columns),
             connection=dotted_path(path),
             scope=dotted_path(scope),
             **given,
+        )
+
+    def _operations_of_helpers(self) -> list[Path]:
+        return (
+            [self.helpers.operation]
+            if self.helpers is not None and self.helpers.operation != self.found.operation
+            else []
         )
 
     def _taken_out(self, part: str, given: dict[str, Any], names: tuple[str, ...]) -> dict[str, Any]:
@@ -319,25 +343,6 @@ class _Proposal(Evidence):
             connections=self.connections,
             **plain,
         )
-
-    def _outlet_rules(self) -> list[OutletRule]:
-        rules: list[OutletRule] = []
-        for outlet, meaning in sorted(self.outlets.items()):
-            if not outlet:
-                continue
-            role: WayRole = meaning.role  # type: ignore[assignment]
-            label = outlet if meaning.role in ("error", "case") else ""
-            label = "otherwise" if label == STAR else label
-            after: list[Any] = ["failure"] if meaning.role == "error" else []
-            rules.append(
-                OutletRule(
-                    match=literal_pattern(outlet), role=role, label=label, after=after, reversed=meaning.reversed
-                )
-            )
-        if rules:
-            words = ", ".join(f"'{outlet_rule.match}' = {outlet_rule.role}" for outlet_rule in rules[:8])
-            self.add_claim("outlets", words, {})
-        return rules
 
     def _with_steps(self, raw: list[Any]) -> list[Any]:
         """The documents in which steps stand: others that are written alike hold no flow."""

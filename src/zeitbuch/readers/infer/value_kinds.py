@@ -9,6 +9,7 @@ from collections.abc import Callable
 from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.statements import is_statement
 
 from .fields import TURN_WORDS, Column, key_in, reads_like_prose
 from .kinds import like_a_model
@@ -19,7 +20,7 @@ _ADDRESS = re.compile(r"^(?:https?|ftp|wss?)://\S+$")
 _MAIL = re.compile(r"^[^\s@]+@[^\s@]+\.[^\s@]+$")
 _CODE = re.compile(r"(?m)^\s*(?:return\b|def |function |import |const |let |var )|[;{]\s*$|=>")
 _METHODS = frozenset("GET POST PUT PATCH DELETE HEAD".split())
-_TOOL_WORDS = frozenset(
+TOOL_WORDS = frozenset(
     "tools tool skills functions werkzeuge outils herramientas verktoy strumenti gereedschap ferramentas".split()
 )
 _MOST_SHOWN = 3
@@ -46,6 +47,7 @@ _TEXT_VOTES: tuple[tuple[str, float, Callable[[str], Any]], ...] = (
     ("http", 1.0, _METHODS.__contains__),
     ("send", 2.0, _MAIL.match),
     ("approve", 1.0, _MAIL.match),
+    ("read", 2.5, is_statement),
     ("code", 2.0, lambda text: "\n" in text and _CODE.search(text)),
     ("write", 0.5, placeholder_like),
     ("shape", 0.4, placeholder_like),
@@ -76,7 +78,7 @@ def works_in_turns(columns: dict[Path, Column]) -> bool:
         column.steps == steps
         and (
             (key_in(path, TURN_WORDS) and all(type(value) is int for value in column.values))
-            or (path[-1] == STAR and key_in(path, _TOOL_WORDS) and all(type(value) is str for value in column.values))
+            or (path[-1] == STAR and key_in(path, TOOL_WORDS) and all(type(value) is str for value in column.values))
         )
         for path, column in columns.items()
     )
