@@ -1,4 +1,4 @@
-"""Schedules as people say them: read where every word is known, and nothing else."""
+"""Schedules as people say them, and as numbers for hours and weekdays: read where everything is known, and nothing else."""
 
 from __future__ import annotations
 
@@ -10,8 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Run
-from scores import proposed
+from scores import proposed, read_with
 from zeitbuch.core.model.records import Schedule
+from zeitbuch.readers.dialects.rules import parse_dialect
+from zeitbuch.readers.infer.questions import apply_answers
 from zeitbuch.readers.input.clock_words import cron_text, schedule_of_words
 
 CRONS = {
@@ -124,6 +126,63 @@ def test_a_word_for_what_a_step_does_is_no_clock() -> None:
     assert not any(rule.cron for rule in made.dialect.kind)
     made, _ = proposed([export(at, ("daily", "hourly")[at % 2], key="frequency") for at in range(5)])
     assert [rule.cron for rule in made.dialect.kind if rule.trigger] == ["frequency"]
+
+
+HOURS = """
+dialect = 1
+name = "jetty"
+signature = { all = ["$.steps"] }
+flow = { id = "id" }
+step = { at = "$.steps[*]", id = "id", operation = "does" }
+kind = [{ operation = "tick", trigger = "schedule", hour = "at.hh", minute = "at.mm", days = "on", weekdays = { "1" = "mon", "3" = "wed" } }]
+"""
+
+
+@pytest.mark.parametrize(
+    ("at", "on", "cron"),
+    [
+        ({"hh": 7, "mm": 5}, [1, 3], "5 7 * * 1,3"), ({"hh": [7, 19]}, None, "0 7,19 * * *"), ({"hh": "7", "mm": "30"}, "1", "30 7 * * 1"),
+        ({"hh": 25}, None, None), ({"mm": 4}, None, None), ({"hh": 7, "mm": 60}, None, None), ({"hh": 7}, [2], None),
+    ],
+)  # fmt: skip
+def test_hours_and_minutes_are_times(at: dict[str, object], on: object, cron: str | None) -> None:
+    step = {"id": "a", "does": "tick", "at": at, **({"on": on} if on else {})}
+    (flow,) = read_with(parse_dialect(HOURS, "jetty.toml"), [{"id": "f", "steps": [step]}])
+    (trigger,) = flow.triggers
+    assert (trigger.schedule.cron if trigger.schedule else None) == cron and bool(trigger.unread) == (cron is None)
+
+
+def calendar(at: int, days: object, key: str = "weekdays") -> dict[str, object]:
+    """The same steps in each flow; what starts it differs."""
+    return {
+        "title": f"Quay {at}",
+        "starts": [{"type": "calendar", "spec": {key: days, "hour": 7, "minute": at * 5, "tz": "Europe/Oslo"}}],
+        "jobs": [{"id": "a", "type": "db.query", "table": "berths", "next": "b"}, {"id": "b", "type": "mail.send", "to": "crew@ferry.example"}],
+    }  # fmt: skip
+
+
+def test_numbers_of_weekdays_are_asked_about() -> None:
+    documents = [calendar(at, [1, 3] if at else [0, 3]) for at in range(6)]
+    made, flows = proposed(documents)
+    assert made.dialect.step.at == "$.jobs[*]" and flows[0].triggers[0].schedule is None
+    (asked,) = [one for one in made.questions if one.id == "weekdays calendar"]
+    assert [answer.word for answer in asked.answers] == ["monday 1", "monday 0"]  # with 0 among them Sunday is not 1
+    for word, days in (("monday 1", "0,3"), ("monday 0", "1,4")):
+        dialect = apply_answers(made.dialect, made.questions, {asked.id: word})
+        (first, *_) = read_with(dialect, [calendar(0, [0, 3])])
+        assert first.triggers[0].schedule == Schedule(cron=f"0 7 * * {days}", zone="Europe/Oslo")
+
+
+def test_words_for_weekdays_and_an_hour_need_no_answer() -> None:
+    made, flows = proposed([calendar(at, ["mon", "fri"]) for at in range(6)])
+    assert not [one for one in made.questions if one.id.startswith("weekdays")]
+    assert flows[1].triggers[0].schedule == Schedule(cron="5 7 * * 1,5", zone="Europe/Oslo")
+
+
+def test_hours_without_more_are_a_length_of_time() -> None:
+    made, _ = proposed([export(at, "") | {"start": {"kind": "timer", "hours": 2}} for at in range(5)])
+    (rule,) = [one for one in made.dialect.kind if one.trigger is not None]
+    assert (rule.every, rule.every_unit, rule.hour) == ("hours", "hours", "")
 
 
 def test_words_that_are_not_known_are_told_with_their_place(tmp_path: Path, run: Run) -> None:

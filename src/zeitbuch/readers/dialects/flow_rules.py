@@ -11,11 +11,13 @@ from .reshape_rules import DottedPath, Paths, QueryText, Rule
 class Signature(Rule, frozen=True):
     """``all``: JSONPath queries (RFC 9535) of which each must select something in the document. ``noise``: dotted paths from the
     document to what stands around the flows and says nothing about them. ``suffixes``: files of other kinds that the builder writes
-    (tables, JSON Lines, TOML), which are then looked into in folders, packages and revisions too."""
+    (tables, JSON Lines, TOML), which are then looked into in folders, packages and revisions too. ``sequences``: names of elements of XML
+    whose elements count in the order in which they stand."""
 
     all: list[QueryText]
     noise: list[DottedPath] = []
     suffixes: list[Literal[".csv", ".tsv", ".jsonl", ".ndjson", ".toml"]] = []
+    sequences: list[str] = []
 
 
 class Items(Rule, frozen=True):

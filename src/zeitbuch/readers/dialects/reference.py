@@ -43,6 +43,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("all", "Queries of which each must select something in a document.", 'all = ["$.harbour", "$.quays[*].tasks"]'),
         Key("noise", "Paths from the document to what stands around the flows and says nothing.", 'noise = ["harbour"]'),
         Key("suffixes", "Files of other kinds that the builder writes; they are then looked into in folders, packages and revisions.", 'suffixes = [".csv"]'),
+        Key("sequences", "Elements of XML of which the elements count in their order: a list `@each` of objects, each with its `@name`.", 'sequences = ["voyage", "then"]'),
     )),
     TableOfKeys("TextRule", "[[text]]", "Texts that hold a definition. What they hold takes their place.", (
         Key("at", "The texts, from the document.", 'at = "$.body"'),

@@ -67,6 +67,8 @@ FIELDS = (
     ),
     Key("month_days", "Where the days of the month are.", 'month_days = "given.dates"'),
     Key("time", "Where the time of the day is, or several: 08:30, 8.30, 8:30 pm.", 'time = "given.at"'),
+    Key("hour", "Where the hour of the day is as a number, or several.", 'hour = "given.hh"'),
+    Key("minute", "Where the minute of that hour is, 0 without it.", 'minute = "given.mm"'),
     Key("zone", "Where the time zone is.", 'zone = "given.zone"'),
     Key(
         "event",

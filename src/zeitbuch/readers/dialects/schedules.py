@@ -18,6 +18,13 @@ _TIME = re.compile(r"\s*(\d{1,2})[:.h](\d{2})?(?:[:.]00)?\s*(am|pm)?\s*", re.IGN
 _WEEKDAYS = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
 
 
+DAY_FIELDS = ("time", "hour", "minute", "days", "month_days")
+_NUMBERS = {
+    "month_days": (range(1, 32), "days of the month, 1 to 31"), "hour": (range(24), "hours of the day, 0 to 23"),
+    "minute": (range(60), "a minute, 0 to 59"),
+}  # fmt: skip
+
+
 class ScheduleWords(NamedTuple):
     """What the builder's words for units and weekdays mean; ``unit``: seconds of an interval that names none."""
 
@@ -58,11 +65,7 @@ def read_clock(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]
     if every is not None:
         return Clock(Schedule(every=every, zone=zone), frozenset({"zone", *interval}))
     made = _cron_of_days(get, words, raw)
-    return (
-        Clock(Schedule(cron=made, zone=zone), frozenset({"time", "days", "month_days", "zone"}))
-        if made
-        else Clock(None)
-    )
+    return Clock(Schedule(cron=made, zone=zone), frozenset({*DAY_FIELDS, "zone"})) if made else Clock(None)
 
 
 def _interval_of(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> float | None:
@@ -111,11 +114,9 @@ def form_of_days(name: str, words: dict[str, Any]) -> Form:
     """What weekdays, days of the month and times of the day must be."""
     if name == "time":
         return Form(lambda value: None not in map(time_of_day, _listed_times(value)), "times of the day such as 08:30")
-    if name == "month_days":
-        return Form(
-            lambda value: all(as_whole_number(one) in range(1, 32) for one in _listed(value)),
-            "days of the month, 1 to 31",
-        )
+    if name in _NUMBERS:
+        allowed, expected = _NUMBERS[name]
+        return Form(lambda value: all(as_whole_number(one) in allowed for one in _listed(value)), expected)
     known = f"weekdays: {', '.join(words)}" if words else "weekdays such as mon or Monday"
     return Form(lambda value: all(weekday_of(one, words) is not None for one in _listed(value)), known)
 
@@ -127,9 +128,7 @@ def _listed(value: Any) -> list[Any]:
 
 
 def _cron_of_days(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> str:
-    if "time" not in get:
-        return ""
-    times = [time_of_day(one) for one in _listed_times(get["time"](raw))]
+    times = _times_in(get, raw)
     days = [weekday_of(one, words.weekdays) for one in _listed(get["days"](raw))] if "days" in get else []
     month_days = [as_whole_number(one) for one in _listed(get["month_days"](raw))] if "month_days" in get else []
     if not times or None in times or None in days or None in month_days:
@@ -139,6 +138,22 @@ def _cron_of_days(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, A
         [day for day in days if day is not None],
         [day for day in month_days if day is not None],
     )
+
+
+def _times_in(get: dict[str, Getter], raw: dict[str, Any]) -> list[tuple[int, int] | None]:
+    """The times of the day, as texts or as hours with a minute; None for each that is none."""
+    if "time" in get and (listed := _listed_times(get["time"](raw))):
+        return [time_of_day(one) for one in listed]
+    hours = [as_whole_number(one) for one in _listed(get["hour"](raw))] if "hour" in get else []
+    said = get["minute"](raw) if "minute" in get else None
+    minute = 0 if said is None else as_whole_number(said)
+    return [_time_at(hour, minute) for hour in hours]
+
+
+def _time_at(hour: int | None, minute: int | None) -> tuple[int, int] | None:
+    if hour is None or minute is None:
+        return None
+    return (hour, minute) if hour in range(24) and minute in range(60) else None
 
 
 def _listed_times(value: Any) -> list[Any]:

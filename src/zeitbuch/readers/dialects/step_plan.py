@@ -45,24 +45,24 @@ from .placeholders import Placeholders
 from .prompt_paths import PromptPaths
 from .record_forms import RecordForms
 from .rules import Dialect, Fields, KindRule
-from .schedules import Clock, ScheduleWords, form_of_days, form_of_unit, read_clock
+from .schedules import DAY_FIELDS, Clock, ScheduleWords, form_of_days, form_of_unit, read_clock
 from .statements import statement_kind
 from .step_facts import FACT_PATHS, METHOD_EFFECTS, WORDS_OF, fact_readers, words_known
 
 _FIELD_PATHS = (
     "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
-    "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication", *FACT_PATHS,
+    "cron", "every", "unit", "days", "month_days", "time", "hour", "minute", "zone", "event", "batch", "authentication", *FACT_PATHS,
     *OWN_CONDITIONS, *OWN_ROUNDS,
 )  # fmt: skip
 _OF_DATABASES = ("read", "write", "delete")
 _OF_LOOPS = ("items", "until", "cap")
 _OF_MODELS = ("model", "temperature", "max_output", "max_turns", "task")
 _OF_TRIGGERS = (
-    "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication",
+    "cron", "every", "unit", "days", "month_days", "time", "hour", "minute", "zone", "event", "batch", "authentication",
 )  # fmt: skip
 _DECIDING = ("decide", "loop")  # kinds that go by their condition
 _OF_STEPS = frozenset({"calls", *FACT_PATHS, *OWN_CONDITIONS})
-_OF_SCHEDULES = frozenset({"every", "zone", "unit", "days", "month_days", "time"})
+_OF_SCHEDULES = frozenset({"every", "zone", "unit", "days", "month_days", "time", "hour", "minute"})
 _UNCLASSIFIED = KindRule(kind="other")
 _NONE: list[Refused] = []
 
@@ -327,7 +327,7 @@ def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:
 
 def _form_of(name: str, rule: Fields, common: Fields) -> Form:
     """What a field must be: one of the words that the dialect names, or a form of its own."""
-    if name in ("days", "time", "month_days"):
+    if name in DAY_FIELDS:
         return form_of_days(name, rule.weekdays or common.weekdays)
     if name == "unit":
         return form_of_unit(rule.units or common.units)

@@ -11,6 +11,7 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields, surroundings
 from .claims import ANSWERED
+from .clocks import TIMED
 from .evidence import Evidence
 from .fields import Column, Delimiters
 from .helper_lists import HelperList
@@ -217,7 +218,7 @@ def claim_trigger_kind(e: Evidence, operation: str, kind: str, words: float, clo
     tell."""
     evidence = {
         "words": words / 5,
-        "cron": kind == "schedule" and bool(clock.keys() & {"cron", "time"}) and told in ("", kind),
+        "cron": kind == "schedule" and bool(clock.keys() & TIMED) and told in ("", kind),
         "values": told == kind,
         "against": bool(told) and told != kind,
         "silent": not words and not told,
@@ -225,15 +226,15 @@ def claim_trigger_kind(e: Evidence, operation: str, kind: str, words: float, clo
     if operation in e.told:
         evidence = {ANSWERED: 1.0}
     e.add_claim("trigger kind", kind, evidence, operation)
-    if kind not in ("schedule", "polling") or operation in e.unclear_intervals:
-        return  # nothing is claimed of an interval whose unit is asked
-    form = next((name for name in ("cron", "time", "unit", "every") if name in clock), "")
+    if kind not in ("schedule", "polling") or operation in {*e.unclear_intervals, *e.unclear_days}:
+        return  # nothing is claimed of an interval or of weekdays that are asked about
+    form = next((name for name in ("cron", "time", "hour", "unit", "every") if name in clock), "")
     shown = ", ".join(
         f"{key} '{dotted_path(value) if isinstance(value, tuple) else value}'" for key, value in clock.items()
     )
     evidence = {
         "cron": form == "cron",
-        "days": form == "time",
+        "days": form in ("time", "hour"),
         "unit": form in ("unit", "every"),
         "none": not form,
     }

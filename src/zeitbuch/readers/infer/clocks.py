@@ -38,9 +38,17 @@ _EVENT_WORDS = frozenset(
 )
 
 
+TIMED = frozenset({"cron", "time", "hour"})  # fields that say at what time of the day
+_HOURS = frozenset("hour hh h stunde heure hora uur ora".split())
+_MINUTES = frozenset("minute min mm minuto minuut".split())
+_WEEKDAY_KEYS = frozenset(
+    "weekday weekdays dow dayofweek daysofweek wochentag wochentage ukedag ukedager weekdag weekdagen".split()
+)
+
+
 def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
     """The fields of a trigger's clock: paths by the keys of a dialect's kind, ``every_unit`` and tables of words as they are, and
-    ``maybe_every`` for a number that may be an interval and says no unit."""
+    ``maybe_every`` for a number that may be an interval and says no unit, ``maybe_days`` for numbers of weekdays."""
     result: dict[str, Any] = {}
     units: dict[Path, tuple[Path, set[str]]] = {}
     for path, column in sorted(found.items()):
@@ -48,18 +56,24 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
         if texts and len(texts) == len(column.values):
             _judge_texts(path, texts, result, units)
     _judge_days(found, result)
-    words = result.pop("words", None)  # of a schedule, where no field says it more plainly
-    if words and not result.keys() & {"cron", "time"}:
-        result["cron"] = words
+    _judge_hours(found, result)
+    _take_words(result)
     for path, column in sorted(found.items()):
         _judge_numbers(path, column, units, result)
     if "every" in result:
         result.pop("maybe_every", None)
-    elif not result.keys() & {"cron", "time", "maybe_every"}:
+    elif not result.keys() & {*TIMED, "maybe_every"}:
         _lone_number(found, result)
     if "event" not in result:
         _event_texts(found, result)
     return result
+
+
+def _take_words(result: dict[str, Any]) -> None:
+    """A schedule in words, where no field says it more plainly."""
+    words = result.pop("words", None)
+    if words and not result.keys() & TIMED:
+        result["cron"] = words
 
 
 def _judge_texts(
@@ -121,6 +135,31 @@ def _judge_days(found: dict[Path, Column], result: dict[str, Any]) -> None:
             result.setdefault("month_days", bare)
 
 
+def _judge_hours(found: dict[Path, Column], result: dict[str, Any]) -> None:
+    """An hour of the day as a number, beside a minute or days. Numbers for weekdays may be counted in several ways: that is asked."""
+    hours, days = _numbers_called(found, _HOURS, 24), _numbers_called(found, _WEEKDAY_KEYS, 8)
+    if hours and not result.keys() & TIMED:
+        minutes = [path for path in _numbers_called(found, _MINUTES, 60) if path[:-1] == hours[0][:-1]]
+        if minutes or days or "days" in result:
+            result |= {"hour": hours[0], **({"minute": minutes[0]} if minutes else {})}
+    if days and "days" not in result and result.keys() & {"time", "hour"}:
+        result["maybe_days"] = _bare(days[0])
+
+
+def _numbers_called(found: dict[Path, Column], words: frozenset[str], end: int) -> list[Path]:
+    """The fields under some words of which all values are whole numbers from 0 on, below an end."""
+    called = [path for path in sorted(found) if _bare(path) and _is_called(_bare(path)[-1], words)]
+    return [path for path in called if all(type(value) is int and 0 <= value < end for value in found[path].values)]
+
+
+def _is_called(key: str, words: frozenset[str]) -> bool:
+    return bool(words & {key.lower(), *words_of(key)})
+
+
+def _bare(path: Path) -> Path:
+    return path[:-1] if path[-1:] == (STAR,) else path
+
+
 def _is_month_day(value: Any) -> bool:
     return type(value) is int and 1 <= value <= 31
 
@@ -129,7 +168,9 @@ def _judge_numbers(
     path: Path, column: Column, units: dict[Path, tuple[Path, set[str]]], result: dict[str, Any]
 ) -> None:
     """Intervals with their unit, and sizes of batches."""
-    if path in (result.get("month_days"), result.get("time")) or not all(map(_is_number, column.values)):
+    if path in [result.get(name) for name in ("month_days", "time", "hour", "minute")] or not all(
+        map(_is_number, column.values)
+    ):
         return
     words = words_of(path[-1])
     if "every" not in result and path[:-1] in units:
@@ -172,7 +213,7 @@ def _event_texts(found: dict[Path, Column], result: dict[str, Any]) -> None:
 
 def kind_by_clock(clock: dict[str, Any], columns: dict[Path, Column]) -> str:
     """The kind of trigger that the values alone tell; empty when they tell none. What looks at a place every few minutes polls."""
-    if clock.keys() & {"cron", "time"}:
+    if clock.keys() & {*TIMED, "maybe_days"}:
         return "schedule"
     told = {value for value in clock.values() if type(value) is tuple}
     if "every" in clock:

@@ -72,6 +72,7 @@ class Evidence:
         self.doubtful_state: dict[str, Any] = {}  # and that flows are
         self.unclear_times: dict[str, Path] = {}  # everyday times of steps of which nothing tells the unit
         self.unclear_intervals: dict[str, Path] = {}  # of triggers
+        self.unclear_days: dict[str, dict[str, Path]] = {}  # of triggers: numbers of weekdays, and the time beside them
         self.unclear_waits: dict[str, Path] = {}  # the same of waits, by the operation
 
     @property

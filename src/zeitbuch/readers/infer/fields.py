@@ -10,6 +10,8 @@ from collections.abc import Callable, Iterable
 from re import Pattern
 from typing import Any, NamedTuple
 
+from zeitbuch.readers.dialects.paths import as_number
+
 from .survey import STAR, Path
 from .vocabulary import words_of
 
@@ -180,15 +182,22 @@ def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
         ),
     )
     result: dict[str, Path] = {}
+    columns = {path: _numbers_of(column) for path, column in sorted(found.items())}
     for name, listed, right in wanted:
         words = frozenset(listed.split())
-        for path, column in sorted(found.items()):
-            numbers = [value for value in column.values if type(value) in (int, float)]
-            if numbers and len(numbers) == len(column.values) and key_in(path, words) and all(map(right, numbers)):
+        for path, numbers in columns.items():
+            if numbers and key_in(path, words) and all(map(right, numbers)):
                 result.setdefault(name, path)
     if "temperature" not in result:
         _fractional_numbers(found, result)
     return result
+
+
+def _numbers_of(column: Column) -> list[float]:
+    """The values of a column where all are numbers, also written as texts, as the attributes of XML are."""
+    numbers = [as_number(value) for value in column.values]
+    known = [number for number in numbers if number is not None]
+    return known if len(known) == len(numbers) else []
 
 
 def _fractional_numbers(found: dict[Path, Column], result: dict[str, Path]) -> None:

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import CasesRule, HoldRule
 from zeitbuch.readers.infer.steps import Sight
+from zeitbuch.readers.input.plain_xml import EACH
 
 from .fields import Column, key_in
 from .identity import Identity
@@ -273,7 +274,13 @@ def _branch_rule(b: Branching, outer: Path, rest: Path, owners: list[dict[str, A
         label=label if rest else "",
         condition=dotted_path(parts.get("condition", ())),
         otherwise=dotted_path(parts.get("otherwise", ())),
+        named=outer[-1] if _is_called_a_way(outer, rest, role, label) else "",
     )
+
+
+def _is_called_a_way(outer: Path, rest: Path, role: str, label: str) -> bool:
+    """Whether an element of XML that holds steps in order is called what the way is, such as then and else."""
+    return role == "case" and rest == (EACH,) and not label and outer[-1] != EACH
 
 
 def _inner_paths(entries: list[dict[str, Any]], b: Branching) -> set[Path]:

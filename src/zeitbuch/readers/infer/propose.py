@@ -27,6 +27,7 @@ from zeitbuch.readers.input.xml_tree import Element
 
 from .alike import group_alike
 from .claims import Claim
+from .element_sequences import sequences_of
 from .pairs_of_files import Paired, paired_files
 from .suggest import Suggestion, suggest_dialect
 from .vocabulary import guess_kinds
@@ -81,7 +82,7 @@ def _decoded(origin: Origin, data: bytes, limits: Limits, problems: list[Problem
     for place, part in documents_of(origin, data):
         try:
             value = decode_document(place.member or place.source, part, limits)[0]
-            found.append((place.file, plain_document(value) if isinstance(value, Element) else value))
+            found.append((place.file, value))
         except ZeitbuchError as error:
             problems.append(place_within(error.problem, place))
     return found
@@ -121,6 +122,36 @@ def propose_from_documents(
 
     Raises ZeitbuchError when none of them holds anything like steps.
     """
+    plain = [(file, plain_document(value) if isinstance(value, Element) else value) for file, value in found]
+    sequences = sequences_of([value for _, value in found if isinstance(value, Element)])
+    made = _propose_plainly(plain, name, answers)
+    if not sequences:
+        return _found_steps(made, found)
+    in_order = _propose_plainly(
+        [(file, plain_document(value, sequences) if isinstance(value, Element) else value) for file, value in found],
+        name,
+        answers,
+    )
+    if in_order is None or (made is not None and made.made.steps >= in_order.made.steps):
+        return _found_steps(made, found)
+    signature = structs.replace(in_order.made.dialect.signature, sequences=sorted(sequences))
+    claim = Claim("shape", "", f"elements of XML in the order in which they stand: {', '.join(sorted(sequences))}", {})
+    dialect = structs.replace(in_order.made.dialect, signature=signature)
+    return in_order._replace(made=in_order.made._replace(dialect=dialect, claims=(claim, *in_order.made.claims)))
+
+
+def _found_steps(made: Proposal | None, found: list[tuple[str, Any]]) -> Proposal:
+    if made is not None:
+        return made
+    raise fail(
+        "suggest",
+        f"expected steps in {count_words(len(found), 'file')} (records with a type string that repeat), found none",
+        "name files that each hold at least one whole flow, or write the dialect by hand: docs/dialects.md",
+    )
+
+
+def _propose_plainly(found: list[tuple[str, Any]], name: str, answers: Mapping[str, str] | None) -> Proposal | None:
+    """A proposal for documents as plain values; None where none of them holds anything like steps."""
     groups = group_alike([document for _, document in found])
     for paired in paired_files(found, groups):
         together = _propose_together(found, paired, name, answers)
@@ -131,11 +162,7 @@ def propose_from_documents(
     )
     made = [(group, suggestion) for group, suggestion in tried if suggestion is not None]
     if not made:
-        raise fail(
-            "suggest",
-            f"expected steps in {count_words(len(found), 'file')} (records with a type string that repeat), found none",
-            "name files that each hold at least one whole flow, or write the dialect by hand: docs/dialects.md",
-        )
+        return None
     chosen, suggestion = max(made, key=lambda entry: (len(entry[0]), entry[1].steps))
     return _with_others(found, suggestion, chosen, {index for group, _ in made for index in group})
 

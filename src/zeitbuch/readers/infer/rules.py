@@ -13,7 +13,7 @@ from zeitbuch.readers.infer.fields import Column
 
 from . import fields
 from .claiming import claim_kind, claim_trigger_kind, claim_triggers
-from .clocks import find_clock, kind_by_clock
+from .clocks import TIMED, find_clock, kind_by_clock
 from .evidence import Evidence, literal_pattern
 from .kinds import Verdict
 from .parts import Branching, cases_rule
@@ -178,8 +178,12 @@ def _without_places(columns: dict[Path, Column], common: set[Path]) -> dict[Path
 def _clock_of_kind(e: Evidence, operation: str, clock: dict[str, Any], trigger: str) -> dict[str, Any]:
     """The fields of a clock that a kind of trigger has. A number that says no unit is asked about."""
     maybe = clock.pop("maybe_every", None)
-    if maybe and trigger in ("schedule", "polling") and not clock.keys() & {"every", "cron", "time"}:
+    if maybe and trigger in ("schedule", "polling") and not clock.keys() & {"every", *TIMED}:
         e.unclear_intervals[operation] = maybe
+    days = clock.pop("maybe_days", None)
+    if days and trigger == "schedule":
+        known: dict[str, Path] = {name: clock.pop(name) for name in ("time", "hour", "minute") if name in clock}
+        e.unclear_days[operation] = {"days": days, **known}
     if trigger in ("schedule", "polling", "manual", "chat"):
         clock.pop("event", None)
     return clock
@@ -249,7 +253,7 @@ def _separate_trigger(
 
 def _some_without(clock: dict[str, Any], columns: dict[Path, Column], count: int) -> bool:
     """Whether triggers of one kind are told by a clock that some of them have not."""
-    times = [columns[path] for name, path in clock.items() if name in ("cron", "time", "every") and path in columns]
+    times = [columns[path] for name, path in clock.items() if name in ("every", *TIMED) and path in columns]
     return bool(times) and max(column.steps for column in times) < _NEARLY_ALL * count
 
 
@@ -259,7 +263,7 @@ def _kind_of_separate(
     """The kind of a separate trigger by its operation, else its values (``told``), the path of the records, their keys. A cron
     text is a schedule whatever the word."""
     said = next(_trigger_hints(operation), "")
-    timed = clock.keys() & {"cron", "time", "every"}
+    timed = clock.keys() & {"every", *TIMED}
     if said and not (said == "manual" and timed) and not ("cron" in clock and said != "polling"):
         return said
     if told:

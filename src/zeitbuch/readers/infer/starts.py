@@ -217,7 +217,7 @@ def _say_when(records: list[dict[str, Any]]) -> bool:
     """Whether records hold a time of the day with the days or the zone that it is for."""
     columns, _ = find_columns(list(find_leaves(record)) for record in records)
     clock = find_clock(columns)
-    return "time" in clock and bool(clock.keys() & {"days", "month_days", "zone"})
+    return bool(clock.keys() & {"time", "hour"}) and bool(clock.keys() & {"days", "month_days", "zone", "maybe_days"})
 
 
 def _written_like_steps(records: list[tuple[int, dict[str, Any]]], identity: Identity, operation: Path) -> bool:

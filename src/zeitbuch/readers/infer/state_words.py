@@ -8,7 +8,7 @@ _CLEARLY_ON = frozenset(
     "activo activa activado activada habilitado habilitada publicado publicada ativo ativa ativado ativada attivo attiva attivato pubblicato abilitato "
     "actief ingeschakeld gepubliceerd publicerad publisert udgivet ligado encendido".split()
 )
-_ON = _CLEARLY_ON | frozenset("on yes true running ja oui si started an ein marche pa aan acceso 1".split())
+_ON = _CLEARLY_ON | frozenset("on yes true running ja oui si started an ein marche pa aan acceso 1 y".split())
 _CLEARLY_OFF = frozenset(
     "inactive disabled paused archived inaktiv deaktiviert pausiert archiviert inaktiverad avaktiverad pausad arkiverad deaktivert arkivert deaktiveret "
     "inactif inactive désactivé désactivée archivé inactivo inactiva desactivado desactivada deshabilitado deshabilitada pausado archivado inativo inativa "
@@ -16,7 +16,7 @@ _CLEARLY_OFF = frozenset(
     "gearchiveerd desligado apagado".split()
 )
 _OFF = _CLEARLY_OFF | frozenset(
-    "off no false stopped nein non aus retired suspended asleep muted halted arret av uit nei nee spento 0".split()
+    "off no false stopped nein non aus n retired suspended asleep muted halted arret av uit nei nee spento 0".split()
 )
 _CLEARLY_DRAFT = frozenset("draft entwurf brouillon borrador utkast bozza rascunho kladd kladde".split())
 _DRAFT = _CLEARLY_DRAFT | frozenset("concept test".split())

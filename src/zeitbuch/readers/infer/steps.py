@@ -117,7 +117,14 @@ def _find_candidates(documents: list[Any]) -> list[_Candidate]:
     different = [one for one in rated if not _is_everywhere(one.group)]
     # What all documents have alike belongs to the builder, not to a flow, unless nothing else comes near it: flows made from one
     # pattern differ in their variables only.
-    return different if different and different[0].score >= _NEAR * rated[0].score else rated
+    return different if different and _comes_near(different[0], rated[0]) else rated
+
+
+def _comes_near(one: _Candidate, best: _Candidate) -> bool:
+    """Whether a place may hold the steps as well as the best; one record a document is what a flow begins with rather."""
+    documents = len({item.document for item in one.group.items})
+    alone = len(one.group.items) == documents < len(best.group.items)
+    return one.score >= _NEAR * best.score and not alone
 
 
 def _is_everywhere(group: Group) -> bool:

@@ -11,10 +11,11 @@ from msgspec import structs
 
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.input.clock_words import CRON_DAYS
 
-from .evidence import Evidence, literal_pattern
+from .evidence import Evidence, literal_pattern, pattern_of
 from .starts import operation_of
-from .survey import Path, dotted_path, values_at
+from .survey import STAR, Path, dotted_path, values_at
 
 _TIMES = ("seconds", "minutes", "milliseconds")
 _INTERVALS = ("minutes", "hours", "seconds")
@@ -56,7 +57,36 @@ def unit_questions(e: Evidence) -> list[UnitQuestion]:
                 3.0,
             )
         )
-    return found
+    return found + [_about_weekdays(e, name, paths) for name, paths in e.unclear_days.items()]
+
+
+# What builders count weekdays from: the word of the answer, what it says, and the weekday that 0 is.
+_COUNTED = (("monday 1", "1 is Monday", 0), ("monday 0", "0 is Monday", 1), ("sunday 1", "1 is Sunday", 6))
+
+
+def _about_weekdays(e: Evidence, name: str, paths: dict[str, Path]) -> UnitQuestion:
+    """Which day of the week a number means: builders count from Monday or Sunday, from 0 or 1."""
+    days = paths["days"]
+    values = _values(e, days, name) + _values(e, (*days, STAR), name)
+    seen = [int(value) for value in sorted(values) if value.isdecimal()]
+    shown = f"{dotted_path(days)} = {', '.join(map(str, seen))}"
+    possible = [
+        (word, said, first)
+        for word, said, first in _COUNTED
+        if not (word == "monday 0" and 7 in seen) and not (word == "sunday 1" and 0 in seen)
+    ]
+    answers = tuple(
+        (word, f"{said}", partial(_with_weekdays, name, paths, seen, first)) for word, said, first in possible
+    )
+    text = f"Which day of the week does a number at '{dotted_path(days)}' of '{name}' mean?"
+    return UnitQuestion(f"weekdays {name}", text, shown, answers, 3.0 + values.total() / 4)
+
+
+def _with_weekdays(operation: str, paths: dict[str, Path], seen: list[int], first: int, dialect: Dialect) -> Dialect:
+    """The clock of a trigger with numbers for weekdays, of which 0 is ``first`` (0 is Sunday)."""
+    weekdays = {str(number): CRON_DAYS[(number + first) % 7] for number in seen}
+    given: dict[str, Any] = {field: dotted_path(path) for field, path in paths.items()} | {"weekdays": weekdays}
+    return _with_fields(operation, given, dialect)
 
 
 def _values(e: Evidence, path: Path, operation: str = "") -> Counter[str]:
@@ -93,7 +123,10 @@ def _of_steps(field: str, path: Path, unit: str, dialect: Dialect) -> Dialect:
 
 
 def _of_kind(field: str, operation: str, path: Path, unit: str, dialect: Dialect) -> Dialect:
-    given: dict[str, Any] = {field: dotted_path(path), f"{field}_unit": unit}
+    return _with_fields(operation, {field: dotted_path(path), f"{field}_unit": unit}, dialect)
+
+
+def _with_fields(operation: str, given: dict[str, Any], dialect: Dialect) -> Dialect:
     pattern = literal_pattern(operation)
-    kinds = [structs.replace(rule, **given) if rule.operation == pattern else rule for rule in dialect.kind]
+    kinds = [structs.replace(rule, **given) if pattern_of(rule) == pattern else rule for rule in dialect.kind]
     return structs.replace(dialect, kind=kinds)

@@ -79,6 +79,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
             "speicher* aktualisier* ander* aender* ecrire ajout* creer enregistr* modifi* escrib* anad* agregar crear guardar "
             "actualiz* skriv* legg* opprett* lagre* oppdater* schrijf* voeg* maak* bewaar* wijzig* scrivi* aggiung* crea* salva* escrev* adicion* "
             "criar atualiz* log record-entry register* edit-row publish-row import*"),
+        (1, "store persist*"),
     ),
     "send": (
         (3, "send* notif* alert* publish* broadcast* reply* forward* send-mail versend* senden benachricht* melde* envoy* notifi* envi* enviar "

@@ -46,10 +46,9 @@ class Recognition:
             known = formats.flows_of(standard, value, origin, count)
             return _or_no_flow(_flows_of_standard(known, origin), _no_process(origin))
         if isinstance(value, Element) and self.dialects:
-            from zeitbuch.readers.input.plain_xml import plain_document
-
-            value = plain_document(value)
-        reader = self._reader_for(value)
+            reader, value = self._reader_of_xml(value)
+        else:
+            reader = self._reader_for(value)
         if reader is not None and reader.dialect.beside:
             self.beyond_cache = True
             try:
@@ -85,6 +84,20 @@ class Recognition:
                 self._last = [reader]
                 return reader
         return None
+
+    def _reader_of_xml(self, root: Element) -> tuple[DialectReader | None, Any]:
+        """The dialect of an XML document, and the document as that sees it; as most see it where it is of none."""
+        from zeitbuch.readers.input.plain_xml import plain_document
+
+        seen: dict[frozenset[str], Any] = {frozenset(): plain_document(root)}
+        for reader in (*self._last, *self.dialects):
+            sequences = frozenset(reader.dialect.signature.sequences)
+            if sequences not in seen:
+                seen[sequences] = plain_document(root, sequences)
+            if reader.recogniser.fits_document(seen[sequences]):
+                self._last = [reader]
+                return reader, seen[sequences]
+        return None, seen[frozenset()]
 
     def _flows_of_plugin(self, document: Document) -> FlowsRead:
         """The flows of a document that nothing here recognises, where a plug-in does."""
