@@ -9,6 +9,7 @@ from scores import proposed
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.outcomes import deciding_steps
 from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.readers.infer.questions import apply_answers
 
 
 def desk(at: int) -> dict[str, Any]:
@@ -273,3 +274,55 @@ def test_helpers_may_stand_in_objects_by_their_names() -> None:
     made, flows = proposed(documents)
     assert made.dialect.step.at == "$['agents','tools'][*]" and made.dialect.step.id == "@key"
     assert {step.id for step in flows[0].steps} == {"front", "refunds", "bags", "find", "pay", "clear"}
+
+
+def letters(at: int) -> dict[str, Any]:
+    """A letter is drafted, judged by people, and sent if they said so; each step of an operation of its own."""
+    ask = f"Draft a kind answer to letter {at} in at most eight sentences, without promising anything."
+    waits = {"people": ["purser@ferry.example"], "need": 1, "deadline": "48h", "on_deadline": "approve"}
+    return {
+        "title": f"Letters {at}",
+        "step": [
+            {"key": "draft", "uses": "ai/complete", "with": {"model": "tern-2", "prompt": ask}},
+            {"key": "check", "uses": "human/approve", "needs": ["draft"], "with": waits},
+            {"key": "send", "uses": "mail/send", "needs": ["check"], "if": "${{ check.decision == 'approved' }}", "with": {"to": "a@ferry.example"}},
+            {"key": "file", "uses": "db/insert", "needs": ["check"], "with": {"table": "letters"}},
+        ],
+    }  # fmt: skip
+
+
+def test_a_condition_that_steps_of_one_operation_have_is_asked_about() -> None:
+    """It stayed unread, without a question: the letter was sent in every run."""
+    made, _ = proposed([letters(at) for at in range(4)])
+    (asked,) = [one for one in made.questions if one.id == "condition"]
+    assert asked.answers[0].word == "runs" and made.dialect.step.own_condition == ""
+    dialect = apply_answers(made.dialect, made.questions, {"condition": "runs"})
+    assert dialect.step.own_condition == "if"
+    (rule,) = [one for one in made.dialect.kind if one.kind == "approve"]
+    assert (rule.approvals_needed, rule.silence, rule.silences) == (
+        "with.need",
+        "with.on_deadline",
+        {"approve": "approves"},
+    )
+
+
+def test_by_what_a_step_is_entered_is_no_way_out() -> None:
+    def export(at: int) -> dict[str, Any]:
+        units = [("in", "input.question", {}), ("num", "vector.encode", {"model": "tern-embed-2", "batch": 16}),
+                 ("find", "vector.search", {"store": f"pages-{at}", "top": 6}), ("show", "mail.send", {"to": "a@ferry.example"})]  # fmt: skip
+        nodes = [{"nid": name, "unit": {"is": kind, "set": given}} for name, kind, given in units]
+        wires = [
+            ("in", "num", "text"),
+            ("num", "find", "vector"),
+            ("in", "find", "question"),
+            ("find", "show", "value"),
+        ]
+        return {
+            "app": f"Pages {at}", "nodes": nodes,
+            "wires": [{"a": {"n": first, "p": "out"}, "b": {"n": second, "p": port}} for first, second, port in wires],
+        }  # fmt: skip
+
+    made, flows = proposed([export(at) for at in range(5)])
+    assert [rule.outlet for rule in made.dialect.links] == ["a.p"] and made.dialect.step.settings == "unit.set"
+    assert {link.role for link in flows[0].links} == {"next"}
+    assert {step.id: step.kind for step in flows[0].steps}["num"] == "embed"  # it was looked up, at no call

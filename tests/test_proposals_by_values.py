@@ -416,15 +416,16 @@ def test_words_or_values_alone_are_asked_about(key: str, values: tuple[str, ...]
     assert refused is not None and refused.dialect.step == made.dialect.step
 
 
-def test_what_all_steps_of_a_kind_have_is_no_condition_of_theirs() -> None:
+@pytest.mark.parametrize(("key", "told"), [("if", True), ("blorp", False)])
+def test_what_all_steps_of_a_kind_have_is_asked_about_at_most(key: str, told: bool) -> None:
     documents = [with_conditions(at, "if", COMPARING) for at in range(10)]
     for document in documents:
         for step in document["steps"]:
             step.pop("if", None)
             if step["uses"] == "table.append":
-                step["if"] = "count > 3"
+                step[key] = "count > 3"
     made, _, asked = proposed(documents)
-    assert made.dialect.step.own_condition == "" and "condition" not in asked
+    assert made.dialect.step.own_condition == "" and ("condition" in asked) == told
 
 
 def test_values_tell_without_words() -> None:

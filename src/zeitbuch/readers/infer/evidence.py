@@ -216,7 +216,11 @@ class Evidence:
     def _find_settings(self) -> Path:
         """The object within a step that holds its parameters."""
         weight, present, keys = self._weigh_objects()
-        good = [key for key in present if present[key] >= _SETTINGS * self.total and len(keys[key]) >= 3]
+        good = [
+            key
+            for key in present
+            if present[key] >= _SETTINGS * self.total and (len(keys[key]) >= 3 or key in self.found.operation[:-1])
+        ]
         if not good:
             return ()
         best = max(good, key=lambda k: (weight[k], k))

@@ -67,7 +67,7 @@ _FACTS = (
     _fact("approvers", "approve", "approver approvers reviewer reviewers assignee assignees assigned who signer people person group role "
           "genehmiger freigeber prufer zustandig approbateur valideur relecteur aprobador revisor responsable godkjenner godkjennere ansvarlig "
           "goedkeurder beoordelaar approvatore revisore aprovador", _is_people, _is_mail),
-    _fact("approvals_needed", "approve", "needed required quorum votes approvals minimum least notig benotigt requis requeridos krever nodig richiesti "
+    _fact("approvals_needed", "approve", "needed need required quorum votes approvals minimum least notig benotigt requis requeridos krever nodig richiesti "
           "necessari", lambda value: type(value) is int and 0 < value <= 50),
     _fact("piece_size", "embed parse", _SIZES, _whole),
     _fact("piece_overlap", "embed parse", "overlap uberlappung chevauchement solapamiento overlapp sovrapposizione", _whole),
@@ -84,7 +84,7 @@ _FACTS = (
 # What words for values mean, as stems in eight languages, by the field of the dialect and its table of words.
 _MEANINGS: tuple[tuple[str, str, str, str, dict[str, str]], ...] = (
     ("silence", "silences", "approve", "silence silent reply answer response antwort reponse respuesta svar antwoord risposta resposta "
-     "timeout timeouts expiry expires expired unanswered default overdue otherwise noanswer schweigen ablauf "
+     "timeout timeouts deadline expiry expires expired unanswered default overdue otherwise noanswer schweigen ablauf "
      "silencio stille frist verlopen silenzio scadenza",
      {"approves": "approv accept allow grant genehmig freigeb approuv aprob godkjen goedkeur approv aprov agree",
       "rejects": "reject refus declin deny cancel abort ablehn abbrech rechaz avvis avbryt afwijz rifiut rejeit discard",

@@ -111,7 +111,7 @@ def _joins_of_records(
     rest = {
         path: [value for _, value in listed]
         for path, listed in columns.items()
-        if path not in directed and not _numbers_links(listed, count)
+        if path not in directed and not _numbers_links(listed, count) and not _is_of_target(path, first, second)
     }
     outlet, label, condition = _about_columns(rest, count)
     pairs = [
@@ -145,6 +145,12 @@ def _directed_ends(
         - path_has_word(second, FROM_WORDS)
     )
     return (second, first) if votes < 0 else (first, second)
+
+
+def _is_of_target(path: Path, source: Path, target: Path) -> bool:
+    """Whether a field stands in the object of the target: by what a step is entered is no way out of the one before."""
+    apart = len(target) > 1 and source[:-1] != target[:-1]
+    return apart and path[: len(target) - 1] == target[:-1]
 
 
 _MOST_OUTLETS = 4  # of a flow of which each link has another

@@ -48,6 +48,11 @@ _LONGEST = 300  # letters of a condition
 _DECIDERS = ("decide", "loop", "parallel")
 _MOST_CARRIERS = 0.85  # of the steps of the operations that have it somewhere
 _VALUES = 0.8  # of the values must read alike
+_ACTING = frozenset("model agent embed retrieve send write delete http read code approve subflow".split())
+_KNOWN, _OF_ONE = (
+    0.5,
+    0.5,
+)  # what words must say of an operation; what values say of a field that steps of one operation have
 
 
 class OwnCondition(NamedTuple):
@@ -96,9 +101,21 @@ def _judge(e: Evidence, path: Path, column: Column) -> OwnCondition | None:
     compares = sum(map(compares_values, texts)) / len(texts)
     skips, worded = bool(frozenset(words_of(path[-1])) & _SKIP), is_condition_word(path[-1])
     speaks = compares > 0 if worded else compares >= _VALUES
-    if not speaks or not _is_of_several(e, path, worded):
+    if speaks and not _is_of_several(e, path, worded):
+        speaks, compares = worded and compares >= _VALUES and _is_of_one(e, path), _OF_ONE
+    if not speaks:
         return None
     return OwnCondition(path, worded, skips, compares, column.steps, len(e.operations_by_path.get(path, ())))
+
+
+def _is_of_one(e: Evidence, path: Path) -> bool:
+    """Whether steps that have a field act, by the words of their operations, and are no whole flow: they may run only where it holds, which
+    is asked."""
+    raws = [raw for raw in e.raw_steps if value_at(raw, path) not in (None, "")]
+    verdicts = [e.verdicts[name] for name in {e.step_operation(raw) for raw in raws}]
+    return len(raws) < e.total and all(
+        one.hint in _ACTING and one.evidence.get("words", 0) >= _KNOWN for one in verdicts
+    )
 
 
 def _judge_object(e: Evidence, path: Path, columns: dict[Path, Column]) -> OwnCondition | None:

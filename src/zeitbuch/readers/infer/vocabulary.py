@@ -26,7 +26,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
         (1.5, "ai ki ia think* answer* antwort* repond* respond* label* detect* chat reason* describe* compose* language text-generation"),
     ),
     "agent": ((5, "agent* agente* assistant* assistent* asistente* assistente* autonom* orchestrator*"),),
-    "embed": ((5, "embed* einbett* plongement* incrust* vectoriz* vektorisier* innbygg* incorpor*"),),
+    "embed": ((5, "embed* einbett* plongement* incrust* vectoriz* vectoris* vektorisier* innbygg* incorpor*"), (2.5, "encode* encoding"),),
     "retrieve": (
         (4, "retriev* rag vectorsearch knowledge wissen* connaissance* conocimiento* kunnskap* kennis conoscenza* conhecimento* semantic* "
             "similar* ahnlich* aehnlich* nearest rerank*"),
