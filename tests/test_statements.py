@@ -28,7 +28,7 @@ kind = [{ operation = "db", kind = "read", effect = "read" }, { operation = "cal
         ("-- all of them\nDELETE FROM berths", "delete"), ("/* old */ truncate table berths", "delete"),
         ("with late as (select 1) select * from late", "read"), ("WITH late AS (SELECT 1) DELETE FROM berths USING late", "delete"),
         ("select 1; drop table berths", "delete"), ("begin; insert into a values (1); commit", "write"), ("CALL close_day()", "write"),
-        ("MERGE INTO a USING b ON (a.id = b.id)", "write"), ("{{query}}", None), ("", None), ("berths", None), ("select 'delete from a; b'", "read"),
+        ("MERGE INTO a USING b ON (a.id = b.id)", "write"), ("{{query}}", None), ("", None), ("berths", None), ("select 'delete from a; b'", "read"), ("with " + "(" * 5000, None),
     ],
 )  # fmt: skip
 def test_what_a_statement_does(text: str, kind: str | None) -> None:

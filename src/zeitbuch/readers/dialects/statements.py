@@ -36,8 +36,12 @@ def statement_kind(text: str) -> StatementKind | None:
     if plain is not None and plain[1].upper() in _KINDS:
         return _KINDS[plain[1].upper()]
     import sqlparse
+    from sqlparse.exceptions import SQLParseError
 
-    parts = sqlparse.parse(text[:_LONGEST]) if text.strip() else ()
+    try:
+        parts = sqlparse.parse(text[:_LONGEST]) if text.strip() else ()
+    except (SQLParseError, RecursionError):
+        return None  # nested beyond reason
     found = {_kind_of(part.get_type(), str(part)) for part in parts}  # type: ignore[no-untyped-call]
     return next((kind for kind in _STRONGER if kind in found), None)
 

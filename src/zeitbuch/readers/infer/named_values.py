@@ -45,8 +45,10 @@ def find_named_values(found: Found) -> NamedValues | None:
     rated = []
     steps = tuple(key for key in found.steps_at if key != STAR)
     places = {place for sample in found.samples for place in _places_of_values(sample, steps)}
+    mentions = [_mentions_of(sample) for sample in found.samples] if places else []
+    named = _texts_at_top(found) if places else set()
     for place in sorted(places, key=lambda one: (one.at, one.fields or ())):
-        (head, sign), names = _most_mentioned(found, place)
+        (head, sign), names = _most_mentioned(_see(found, mentions, place), place, named)
         if names:
             rated.append((len(names), place._replace(opening=head + sign)))
     return max(rated, key=lambda row: row[0])[1] if rated else None
@@ -123,12 +125,10 @@ class _Seen(NamedTuple):
     by_opening: Mentions
 
 
-def _most_mentioned(found: Found, place: NamedValues) -> tuple[tuple[str, str], set[str]]:
+def _most_mentioned(seen: _Seen, place: NamedValues, steps: set[str]) -> tuple[tuple[str, str], set[str]]:
     """What stands before the most names of an object's values that steps mention, and those names. It names no step; of an object that is
     called otherwise than variables are it is the name of the object, a word for them, or nothing where steps mention all its names or that
     of a model."""
-    seen = _see(found, place)
-    steps = _texts_at_top(found)
     called = place.at[-1]
     worded = _is_word(called)
     good = {
@@ -141,13 +141,13 @@ def _most_mentioned(found: Found, place: NamedValues) -> tuple[tuple[str, str], 
     return max(good.items(), key=lambda row: len(row[1]), default=(("", ""), set()))
 
 
-def _see(found: Found, place: NamedValues) -> _Seen:
+def _see(found: Found, mentions: list[Mentions], place: NamedValues) -> _Seen:
     seen = _Seen(set(), set(), {})
-    for sample in found.samples:
+    for sample, mentioned in zip(found.samples, mentions, strict=True):
         held = place.values_of(sample.raw)
         seen.names.update(held)
         seen.models.update(name for name, value in held.items() if type(value) is str and like_a_model(value))
-        for opening, names in _mentions_of(sample).items():
+        for opening, names in mentioned.items():
             seen.by_opening.setdefault(opening, set()).update(names & held.keys())
     return seen
 
