@@ -10,6 +10,7 @@ import pytest
 
 from conftest import Run
 from scores import proposed, read_with
+from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Ref
 from zeitbuch.readers.dialects.rules import parse_dialect
 
@@ -129,6 +130,45 @@ def test_variables_are_proposed_by_who_names_them(way: str, opening: str) -> Non
         assert not flow.content.unread and {step.kind for step in flow.steps} == {"read", "model", "send"}
     assert any(claim.part == "variables" for claim in made.claims)
     assert not any(claim.part == "prompts" and "model" in claim.words for claim in made.claims)
+
+
+SHARED = DIALECT.replace(
+    'signature = { all = ["$.steps"] }\nflow = { id',
+    'signature = { all = ["$.plans"] }\nflow = { at = "$.plans[*]", id',
+).replace('value = "."', 'value = ".", shared = true')
+
+
+def test_variables_of_a_document_are_those_of_the_flows_that_name_them() -> None:
+    plans = [
+        {"id": f"f{at}", "steps": [{"id": "a", "does": "ask", "brain": name}]}
+        for at, name in enumerate(("{{brain}}", "gull-2"))
+    ]
+    dialect = parse_dialect(SHARED, "jetty.toml")
+    flows = read_with(dialect, [{"plans": plans, "locker": {"brain": "tern-2", "idle": "x"}}])
+    assert [models(flow) for flow in flows] == [[("tern-2", "brain")], [("gull-2", None)]]
+    assert [[one.name for one in flow.variables] for flow in flows] == [["brain"], []]
+    assert flows[0].around == {"variables that no flow names": {"idle": "x"}} and flows[0].content.unread == 1
+    (bare,) = read_with(dialect, [{"plans": plans[:1]}])
+    assert models(bare) == [("{{brain}}", None)]
+
+
+def test_connections_stand_in_their_flow() -> None:
+    with pytest.raises(ZeitbuchError, match="connections stand in their flow"):
+        parse_dialect(
+            DIALECT.replace("variables =", "connections =").replace('value = "."', "shared = true"), "jetty.toml"
+        )
+
+
+@pytest.mark.parametrize("way", ["object", "list"])
+def test_variables_of_a_document_are_proposed(way: str) -> None:
+    flows = [export(at, way, "locker.") for at in range(6)]
+    for flow in flows:
+        locker = flow.pop("locker")
+    made, read = proposed([{"bundle": "night", "locker": locker, "plans": flows}])
+    held = made.dialect.flow.variables
+    assert held is not None and held.shared and held.at == "$.locker[*]"
+    assert {name for flow in read for name, _ in models(flow)} == {"petrel-mini-1"}
+    assert all(flow.triggers[0].schedule and flow.triggers[0].schedule.cron == "5 6 * * *" for flow in read)
 
 
 def test_an_object_that_no_step_names_holds_no_variables() -> None:

@@ -127,6 +127,9 @@ def _covers(pattern: re.Pattern[str], narrow: str) -> bool:
 
 
 def _faults_of_shapes(dialect: Dialect) -> Iterator[tuple[str, str, str]]:
+    if dialect.flow.connections is not None and dialect.flow.connections.shared:
+        message = "expected `flow.connections` without `shared`, found it: connections stand in their flow"
+        yield "/flow/connections/shared", message, "only `variables` may stand in the document, for all its flows"
     for place, beside in enumerate(dialect.beside):
         for key in ("file", "main"):
             name = getattr(beside, key)

@@ -21,7 +21,8 @@ class Signature(Rule, frozen=True):
 
 
 class Items(Rule, frozen=True):
-    """A list of named things: where it is (``at``, JSONPath) and the dotted paths within one item."""
+    """A list of named things: where it is (``at``, JSONPath from the flow; of variables that are ``shared`` from the document) and the
+    dotted paths within one item."""
 
     at: QueryText
     id: Paths = ""
@@ -30,6 +31,7 @@ class Items(Rule, frozen=True):
     service: Paths = ""
     account: Paths = ""
     description: Paths = ""
+    shared: bool = False
 
 
 class FlowRule(Rule, frozen=True):

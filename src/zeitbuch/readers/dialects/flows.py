@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from msgspec import structs
@@ -26,7 +26,7 @@ from .draft import Draft
 from .field_checks import FORMS, WORDS, Form, make_field, one_of, with_refused
 from .flow_rules import FlowRule
 from .gates import add_gates
-from .named_items import Item, ItemReader
+from .named_items import Item, ItemReader, name_of
 from .own_rounds import add_rounds
 from .paths import (
     Claims,
@@ -128,9 +128,12 @@ class DialectReader:
             document, count, places, shaped = self.reshaper.reshape(document, base)
         found = [(pointer, raw) for pointer, raw in self.flows_at.find_all(document) if isinstance(raw, dict)]
         around = self._surroundings(document) if found else {}
+        shared = self.variables.shared_by([raw for _, raw in found], document, self.placeholders.bodies_in)
+        if shared.idle:
+            around = {**around, "variables that no flow names": shared.idle}
         for place, (pointer, raw) in enumerate(found):
             counted = count if len(found) == 1 else count_values(raw)
-            flow, problems = self._read_flow(raw, pointer, base, counted, places)
+            flow, problems = self._read_flow(raw, pointer, base, counted, places, shared.of_flows[place])
             if not place:
                 problems = [*shaped, *problems]
             if not place and self.noise_around and isinstance(document, dict) and not self.steps.outline:
@@ -148,6 +151,8 @@ class DialectReader:
         for keys in self.flows_at.claimed_keys(document):
             if not keys:
                 return {}
+            claim_keys(below, keys)
+        for keys in self.variables.claimed_in(document):
             claim_keys(below, keys)
         claim_paths(below, self.dialect.signature.noise)
         around = unclaimed_part({"document": document}, {"document": below})
@@ -167,8 +172,8 @@ class DialectReader:
         return self._read_flow(document, base.pointer, base, count)
 
     def _read_flow(
-        self, raw: dict[str, Any], pointer: str, base: Origin, count: int, places: Places | None = None
-    ) -> tuple[Flow, list[Problem]]:
+        self, raw: dict[str, Any], pointer: str, base: Origin, count: int, places: Places | None = None, shared: Sequence[Item] = (),
+    ) -> tuple[Flow, list[Problem]]:  # fmt: skip
         if self.keyed:
             raw = with_key(pointer, raw)
         draft = Draft(base, pointer, places)
@@ -176,9 +181,9 @@ class DialectReader:
         whole_flow = not self.steps.outline
         if self.dialect.flow.first:
             draft.first = as_text(get["first"](raw))
-        items = list(self.variables.read_item(raw))
+        items = [*shared, *self.variables.read_item(raw)]
         if items and self.placeholders.rule is not None:
-            note_variables(draft.names, [_name_of(item) for item, _, _ in items])
+            note_variables(draft.names, [name_of(item) for item in items])
         self.shape.read_flow(raw, draft)
         variables = self._complete_draft(raw, draft, items)
         state = as_text(get["state"](raw))
@@ -231,8 +236,7 @@ class DialectReader:
         if draft.rounds:
             add_rounds(draft, self.steps.outline)
         variables = tuple(
-            Variable(name=_name_of(item), value=value, description=item.get("description", ""))
-            for item, value, _ in items
+            Variable(name=name_of(item), value=item[1], description=item[0].get("description", "")) for item in items
         )
         give_values(draft, variables, self.placeholders)
         return variables
@@ -297,7 +301,3 @@ def _count_missed(unread: dict[str, Any], draft: Draft, connections: Iterable[Co
     missed += sum([count_values(trigger.unread) for trigger in draft.triggers if trigger.unread])
     missed += sum([count_values(connection.unread) for connection in connections if connection.unread])
     return missed
-
-
-def _name_of(item: dict[str, str]) -> str:
-    return item.get("name", "") or item.get("id", "")

@@ -3,8 +3,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Callable, Iterator
+from typing import Any, NamedTuple
 
 from zeitbuch.readers.input.pointers import last_key
 
@@ -20,6 +20,18 @@ Item = tuple[dict[str, str], Any, dict[str, Any]]  # texts by field, the value, 
 WHOLE_ITEM = "."  # as a path: the item itself
 
 
+class Shared(NamedTuple):
+    """Items of a document: those that each of its flows names, and the values of those that none does."""
+
+    of_flows: list[tuple[Item, ...]]
+    idle: dict[str, Any]
+
+
+def name_of(item: Item) -> str:
+    """The name of an item, else its id."""
+    return item[0].get("name", "") or item[0].get("id", "")
+
+
 class ItemReader:
     """Reads a list of named things (variables, connections)."""
 
@@ -28,6 +40,7 @@ class ItemReader:
         values = given.get("value", "")
         paths_of_value = [values] if isinstance(values, str) else values
         self.query = Query(rule.at) if rule is not None else None
+        self.shared = rule is not None and rule.shared
         self.value = make_getter([path for path in paths_of_value if path and path != WHOLE_ITEM])
         self.whole = WHOLE_ITEM in paths_of_value
         self.keyed = rule is not None and KEY in (rule.id, rule.name)
@@ -53,8 +66,25 @@ class ItemReader:
     def _texts_of(self, item: dict[str, Any]) -> dict[str, str]:
         return {key: as_text(function(item)) for key, function in self.get.items()}
 
+    def shared_by(self, flows: list[dict[str, Any]], document: Any, mentions: Callable[[str], str]) -> Shared:
+        """The items that stand in the document, by the flows that name them in what ``mentions`` keeps of their texts."""
+        items = list(self._items_in(document)) if self.shared and type(document) is dict else []
+        if not items:
+            return Shared([()] * len(flows), {})
+        texts = [mentions(repr(flow)) for flow in flows]
+        named = [tuple(item for item in items if name_of(item) in text) for text in texts]
+        idle = {name_of(item): item[1] for item in items if not any(name_of(item) in text for text in texts)}
+        return Shared(named, idle)
+
+    def claimed_in(self, document: Any) -> Iterator[tuple[str, ...]]:
+        """Where in a document items for all flows stand."""
+        return iter(self.query.claimed_keys(document)) if self.shared and self.query is not None else iter(())
+
     def read_item(self, raw: dict[str, Any]) -> Iterator[Item]:
         """All items of a flow: the texts of each by the field, its value, and what is unread of it."""
+        return iter(()) if self.shared else self._items_in(raw)
+
+    def _items_in(self, raw: dict[str, Any]) -> Iterator[Item]:
         for pointer, item in self.query.find_all(raw) if self.query is not None else ():
             if isinstance(item, dict):
                 yield self._read_record(pointer, item)

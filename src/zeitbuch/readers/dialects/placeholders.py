@@ -115,6 +115,10 @@ class Placeholders:
             found.append(ref)
         return found
 
+    def bodies_in(self, text: str) -> str:
+        """What stands within the placeholders of a text, a line each."""
+        return "\n".join(self.pattern.findall(text))
+
     def in_value(self, value: Any, names: dict[str, str]) -> tuple[Ref, ...]:
         """All references in a value of any shape."""
         if type(value) is str:

@@ -134,6 +134,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("service", "The service that a connection leads to.", 'service = "kind"'),
         Key("account", "The account it uses.", 'account = "user"'),
         Key("description", "What a variable means.", 'description = "about"'),
+        Key("shared", "Whether variables stand in the document, for all its flows: each has those that it names.", "shared = true"),
     )),
     TableOfKeys("StepRule", "[step]", "Where the steps are, from the flow; all other keys are paths within a step. The fields below may stand here too, for all steps.", (
         Key("at", "The steps, from the flow; a query goes through lists and objects.", 'at = "$.tasks[*]"'),

@@ -96,12 +96,14 @@ def claim_links(e: Evidence) -> None:
 def claim_variables(e: Evidence, held: NamedValues) -> Items:
     """The plain values of a flow that steps name in placeholders."""
     at = json_path((*held.at, STAR))
-    said = f" behind '{held.opening}'" if held.opening else ""
+    said = (f" behind '{held.opening}'" if held.opening else "") + (
+        ", for all flows of a document" if held.shared else ""
+    )
     e.add_claim("variables", f"the values at {at}, which steps name{said}", {})
     if held.fields is None:
-        return Items(at=at, name="@key", value=".")
+        return Items(at=at, name="@key", value=".", shared=held.shared)
     name, value, about = [dotted_path((key,)) if key else "" for key in held.fields]
-    return Items(at=at, name=name, value=value, description=about)
+    return Items(at=at, name=name, value=value, description=about, shared=held.shared)
 
 
 def claim_model(e: Evidence, models: int, columns: dict[Path, Column], model: list[Path], prompts: list[Path]) -> None:

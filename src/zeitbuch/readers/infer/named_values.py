@@ -29,26 +29,36 @@ Mentions = dict[tuple[str, str], set[str]]  # what stands before the name, and t
 
 class NamedValues(NamedTuple):
     """Where in a flow the object or list is, what placeholders hold before the name of one of its values (``vars.``), and the fields of
-    a record of the list: its name, its value, what it is for."""
+    a record of the list: its name, its value, what it is for. What is ``shared`` stands in the document, for all its flows."""
 
     at: Path
     opening: str
     fields: tuple[str, str, str] | None = None
+    shared: bool = False
 
-    def values_of(self, flow: dict[str, Any]) -> dict[str, Any]:
-        """The values by their names."""
-        return _values_by_name(value_at(flow, self.at), self.fields)
+    def values_of(self, holder: dict[str, Any]) -> dict[str, Any]:
+        """The values by their names; ``holder`` is a flow, or the document of those that are shared."""
+        return _values_by_name(value_at(holder, self.at), self.fields)
 
 
-def find_named_values(found: Found) -> NamedValues | None:
-    """The variables of flows; None where there are none."""
-    rated = []
-    steps = tuple(key for key in found.steps_at if key != STAR)
-    places = {place for sample in found.samples for place in _places_of_values(sample, steps)}
+def find_named_values(documents: list[Any], found: Found) -> NamedValues | None:
+    """The variables of flows, or of documents with several flows; None where there are none."""
+    own = _find_in(found, [sample.raw for sample in found.samples], found.steps_at)
+    if own is not None or STAR not in found.flow_at:
+        return own
+    shared = _find_in(found, [documents[sample.document] for sample in found.samples], found.flow_at)
+    return shared._replace(shared=True) if shared is not None else None
+
+
+def _find_in(found: Found, holders: list[Any], but: Path) -> NamedValues | None:
+    """The variables that stand in what holds them of each flow; ``but``: where else in it others stand."""
+    aside = tuple(key for key in but if key != STAR)
+    places = {place for holder in holders if type(holder) is dict for place in _places_of_values(holder, aside)}
     mentions = [_mentions_of(sample) for sample in found.samples] if places else []
     named = _texts_at_top(found) if places else set()
+    rated = []
     for place in sorted(places, key=lambda one: (one.at, one.fields or ())):
-        (head, sign), names = _most_mentioned(_see(found, mentions, place), place, named)
+        (head, sign), names = _most_mentioned(_see(holders, mentions, place), place, named)
         if names:
             rated.append((len(names), place._replace(opening=head + sign)))
     return max(rated, key=lambda row: row[0])[1] if rated else None
@@ -57,8 +67,12 @@ def find_named_values(found: Found) -> NamedValues | None:
 def with_values(documents: list[Any], found: Found, held: NamedValues) -> list[Any]:
     """The documents with the texts of variables in the places of steps that name one and nothing else, and without the variables: they
     are nothing else, such as what starts a flow."""
-    tables = {id(sample.raw): _table_of(sample, held) for sample in found.samples}
-    return [_replaced(document, tables, {}, held.at) for document in documents]
+    tables = {
+        id(sample.raw): _table_of(sample, documents[sample.document] if held.shared else sample.raw, held)
+        for sample in found.samples
+    }
+    made = [_replaced(document, tables, {}, () if held.shared else held.at) for document in documents]
+    return [without_path(document, held.at) for document in made] if held.shared else made
 
 
 def _values_by_name(held: Any, fields: tuple[str, str, str] | None) -> dict[str, Any]:
@@ -69,15 +83,15 @@ def _values_by_name(held: Any, fields: tuple[str, str, str] | None) -> dict[str,
     return {as_text(record.get(name)): record.get(value) for record in records}
 
 
-def _places_of_values(sample: Sample, steps: Path) -> list[NamedValues]:
-    """Where a flow holds objects of plain values or lists of names with values, its steps aside."""
+def _places_of_values(holder: dict[str, Any], aside: Path) -> list[NamedValues]:
+    """Where a flow or document holds objects of plain values or lists of names with values, its steps or flows aside."""
     places: list[NamedValues] = []
-    level: list[tuple[Path, Any]] = [((), sample.raw)]
+    level: list[tuple[Path, Any]] = [((), holder)]
     while level:
         path, value = level.pop()
         for key, inner in value.items():
             place = (*path, key)
-            if place == steps:
+            if place == aside:
                 continue
             if type(inner) is list:
                 places += [NamedValues(place, "", one) for one in _fields_of(inner)]
@@ -141,10 +155,10 @@ def _most_mentioned(seen: _Seen, place: NamedValues, steps: set[str]) -> tuple[t
     return max(good.items(), key=lambda row: len(row[1]), default=(("", ""), set()))
 
 
-def _see(found: Found, mentions: list[Mentions], place: NamedValues) -> _Seen:
+def _see(holders: list[Any], mentions: list[Mentions], place: NamedValues) -> _Seen:
     seen = _Seen(set(), set(), {})
-    for sample, mentioned in zip(found.samples, mentions, strict=True):
-        held = place.values_of(sample.raw)
+    for holder, mentioned in zip(holders, mentions, strict=True):
+        held = place.values_of(holder)
         seen.names.update(held)
         seen.models.update(name for name, value in held.items() if type(value) is str and like_a_model(value))
         for opening, names in mentioned.items():
@@ -173,9 +187,9 @@ def _mentions_of(sample: Sample) -> Mentions:
     return found
 
 
-def _table_of(sample: Sample, held: NamedValues) -> dict[str, str]:
+def _table_of(sample: Sample, holder: Any, held: NamedValues) -> dict[str, str]:
     """Placeholders of one flow that name a variable -> its text."""
-    values = held.values_of(sample.raw)
+    values = held.values_of(holder)
     texts = texts_of([sight.raw for sight in sample.steps]) if values else []
     named = {text: values.get(_name_in(text, held.opening)) for text in texts}
     return {text: value for text, value in named.items() if type(value) is str and value}
@@ -197,7 +211,7 @@ def _replaced(value: Any, tables: dict[int, dict[str, str]], table: dict[str, st
         return [_replaced(item, tables, table, at) for item in value]
     if type(value) is dict:
         flow = id(value) in tables
-        mapping = without_path(value, at) if flow else value
+        mapping = without_path(value, at) if flow and at else value
         own = tables.get(id(value), table)
         return {key: _replaced(item, tables, own, at) for key, item in mapping.items()}
     return value

@@ -145,7 +145,7 @@ def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Pr
 
 def _proposal_for(documents: list[Any], found: Found, name: str, told: Mapping[str, str]) -> _Proposal:
     """A proposal by the values of variables where steps name variables, and with the helpers that stand in a list beside the steps."""
-    held = find_named_values(found)
+    held = find_named_values(documents, found)
     seen = find_steps(with_values(documents, found, held)) if held is not None else None
     found, shown = (
         (seen, with_values(documents, found, held)) if seen is not None and held is not None else (found, documents)

@@ -310,9 +310,10 @@ def _items_at(path: Path, key: str, records: list[dict[str, Any]]) -> Items:
         if name != key and all(type(row.get(name)) is str for row in records if name in row)
     ]
     chosen = _fields_by_words_of(records, rest)
-    return Items(
-        at=json_path(path), id=dotted_path((key,)), **{name: dotted_path((key,)) for name, key in chosen.items() if key}
-    )
+    name, service, account = [
+        dotted_path((chosen[field],)) if chosen.get(field) else "" for field in ("name", "service", "account")
+    ]
+    return Items(at=json_path(path), id=dotted_path((key,)), name=name, service=service, account=account)
 
 
 def _fields_by_words_of(records: list[dict[str, Any]], rest: list[str]) -> dict[str, str]:
@@ -337,9 +338,6 @@ def find_variables(found: Found, joins: Joins) -> Items | None:
         name = next((key for key in keys if all(type(item.value.get(key)) is str for item in group.items)), "")
         value, about = value_and_about(keys, name)
         if name or group.keyed:
-            given = {
-                "value": dotted_path((value,)) if value else "",
-                "description": dotted_path((about,)) if about else "",
-            }
-            return Items(at=json_path(group.path), name=dotted_path((name,)) if name else "@key", **given)
+            named, held, said = [dotted_path((key,)) if key else "" for key in (name, value, about)]
+            return Items(at=json_path(group.path), name=named or "@key", value=held, description=said)
     return None
