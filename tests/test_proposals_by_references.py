@@ -3,6 +3,8 @@ names that only some steps have."""
 
 from __future__ import annotations
 
+import itertools
+import json
 from typing import Any
 
 from scores import proposed
@@ -326,3 +328,68 @@ def test_by_what_a_step_is_entered_is_no_way_out() -> None:
     assert [rule.outlet for rule in made.dialect.links] == ["a.p"] and made.dialect.step.settings == "unit.set"
     assert {link.role for link in flows[0].links} == {"next"}
     assert {step.id: step.kind for step in flows[0].steps}["num"] == "embed"  # it was looked up, at no call
+
+
+def page(at: int) -> dict[str, Any]:
+    """A page of a list: each flow and step stands in a record of its own beside a cursor, settings are objects as text."""
+    settings = (
+        {"url": "https://news.example", "method": "GET"},
+        {
+            "model": "fulmar-large-2",
+            "prompt": f"Sum up the page of quay {at} in five bullet points and leave out advertising.",
+        },
+        {"to": "crew@ferry.example", "body": "{{Sum up}}"},
+    )
+    kinds = (("HttpStep", "Get page"), ("PromptStep", "Sum up"), ("MailStep", "Send"))
+    steps = [
+        {"id": f"S{at}{place}", "__kind": kind, "label": label, "config": json.dumps(given)}
+        for place, ((kind, label), given) in enumerate(zip(kinds, settings, strict=True))
+    ]
+    ways = [{"node": {"from": {"id": a["id"]}, "to": {"id": b["id"]}}} for a, b in itertools.pairwise(steps)]
+    node = {
+        "id": f"F{at}", "name": f"Quay {at}", "status": ("ACTIVE", "PAUSED")[at == 3], "trigger": {"__kind": "CronTrigger", "expression": f"{at} 8 * * *"},
+        "steps": {"total": 3, "edges": [{"cursor": step["id"], "node": step} for step in steps]}, "transitions": {"edges": ways},
+    }  # fmt: skip
+    return {"cursor": f"c{at}", "node": node}
+
+
+def test_flows_that_are_wrapped_beside_a_mark_are_what_is_wrapped() -> None:
+    """They went by their cursors, without name, state or model, and the settings were prompts ("96 % sure")."""
+    made, (flow, *more) = proposed([{"data": {"flows": {"edges": [page(at) for at in range(5)]}}}])
+    assert made.dialect.flow.at == "$.data.flows.edges[*].node" and made.dialect.step.settings == "node.config"
+    assert [rule.at for rule in made.dialect.text] == ["$.data.flows.edges[*].node.steps.edges[*].node.config"]
+    assert (flow.id, flow.name, flow.state) == ("F0", "Quay 0", "on") and [one.state for one in more] == [
+        "on",
+        "on",
+        "off",
+        "on",
+    ]
+    assert [step.model.name for step in flow.steps if step.model] == ["fulmar-large-2"] and len(flow.links) == 3
+    assert [one.path for one in made.dialect.step.prompts] == ["node.config.prompt"]
+
+
+def test_entries_with_more_than_a_mark_are_the_flows() -> None:
+    pages = [page(at) for at in range(5)]
+    for one in pages:
+        one |= {"owner": "ola@ferry.example", "notes": ["a", "b"]}
+    made, _ = proposed([{"data": {"flows": {"edges": pages}}}])
+    assert made.dialect.flow.at == "$.data.flows.edges[*]"
+
+
+def test_rules_begin_by_the_clock_or_by_what_happens() -> None:
+    """The length of time was the name of all triggers, which all looked 'for new items regularly'."""
+
+    def rule(at: int) -> dict[str, Any]:
+        when = {"event": "mail.received", "box": f"desk{at}@ferry.example"} if at % 2 else {"every": "15 minutes"}
+        acts = [
+            {"action": "table.find", "table": "berths"},
+            {"action": "mail.send", "to": "crew@ferry.example", "text": f"Quay {at}"},
+        ]
+        return {"rule": f"Quay {at}", "when": when, "then": acts}
+
+    made, flows = proposed([{"rules": [rule(at) for at in range(6)]}])
+    assert [(one.has, one.trigger) for one in made.dialect.kind if one.trigger] == [
+        ("every", "schedule"),
+        ("event", "event"),
+    ]
+    assert [flow.triggers[0].kind for flow in flows] == ["schedule", "event"] * 3 and made.dialect.trigger.name == ""  # type: ignore[union-attr]

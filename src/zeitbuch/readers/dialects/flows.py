@@ -139,10 +139,7 @@ class DialectReader:
             if not place and self.noise_around and isinstance(document, dict) and not self.steps.outline:
                 flow = structs.replace(flow, noise={**_values_at(document, self.noise_around), **flow.noise})
             if around and not place:
-                left = count_values(around)
-                values = flow.content.values + (left if len(found) > 1 else 0)
-                content = Content(values=values, unread=flow.content.unread + left)
-                flow = structs.replace(flow, around=around, content=content)
+                flow = _with_surroundings(flow, around, len(found) > 1)
             yield flow, problems
 
     def _surroundings(self, document: Any) -> dict[str, Any]:
@@ -301,3 +298,10 @@ def _count_missed(unread: dict[str, Any], draft: Draft, connections: Iterable[Co
     missed += sum([count_values(trigger.unread) for trigger in draft.triggers if trigger.unread])
     missed += sum([count_values(connection.unread) for connection in connections if connection.unread])
     return missed
+
+
+def _with_surroundings(flow: Flow, around: dict[str, Any], several: bool) -> Flow:
+    """The first flow of a document with what stands around the flows; of ``several`` its values are not among those counted."""
+    left = count_values(around)
+    content = Content(values=flow.content.values + (left if several else 0), unread=flow.content.unread + left)
+    return structs.replace(flow, around=around, content=content)

@@ -33,6 +33,7 @@ from .tables import rows_rules
 _LIMITS = Limits(values=200_000)  # of one text: it is looked at, not read
 _LEAST_TEXT = 60  # letters of a text that holds a definition
 _LEAST_SHARE = 0.3  # of all letters of the documents: a body of a call is JSON, too
+_FEWEST_TEXTS, _NEARLY = 3, 0.9  # texts that hold an object, and the share of the records
 _LEAST_NAMES = 4  # different names in lists of settings: fewer are messages with a speaker, or ends of links
 
 
@@ -70,6 +71,9 @@ def shape_documents(documents: list[Any]) -> Shaping:
         path, form, count = found
         words = f"{count_words(count, 'definition')} as text at {json_path(path)}"
         shaping = shaping.with_rule("text", TextRule(at=json_path(path), form=form), words)
+    for path in list(_texts_in_records(shaping.documents)):
+        words = f"'{path[-1]}' of records holds an object as text"
+        shaping = shaping.with_rule("text", TextRule(at=json_path(path)), words)
     for table in rows_rules(shaping.documents):
         names = f"at '{table.columns}'" if table.columns else "in the first row"
         shaping = shaping.with_rule("rows", table, f"rows of values at {table.at}, the names of their columns {names}")
@@ -107,6 +111,21 @@ def _reshape(document: Any, rules: dict[str, list[Rule]]) -> Any:
     return Reshaper(dialect).reshape(copy.deepcopy(document), Origin("")).value
 
 
+def _texts_in_records(documents: list[Any]) -> Iterator[Path]:
+    """Fields of records in which nearly each holds an object as text."""
+    for group in find_groups(documents):
+        texts: dict[Path, list[str]] = {}
+        for path, value in (leaf for item in group.items for leaf in find_leaves(item.value, depth=2)):
+            if type(value) is str and value[:1] == "{" and STAR not in path:
+                texts.setdefault((*group.path, *path), []).append(value)
+        least = max(_FEWEST_TEXTS, _NEARLY * len(group.items))
+        yield from (path for path, listed in texts.items() if len(listed) >= least and all(map(_holds_object, listed)))
+
+
+def _holds_object(text: str) -> bool:
+    return _may_be(text, "json") and type(_opened(text, "json")) is dict
+
+
 def _texts_in_rows(documents: list[Any]) -> Iterator[Path]:
     """Fields of grouped rows that hold objects as text."""
     found: dict[Path, list[str]] = {}
@@ -116,7 +135,7 @@ def _texts_in_rows(documents: list[Any]) -> Iterator[Path]:
                 if type(value) is str and value.strip():
                     found.setdefault((INTO, STAR, ROWS, STAR, key), []).append(value)
     for path, texts in found.items():
-        if all(_may_be(text, "json") and type(_opened(text, "json")) is dict for text in texts):
+        if all(map(_holds_object, texts)):
             yield path
 
 

@@ -7,6 +7,8 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.input.clock_texts import duration_of
+from zeitbuch.readers.input.clock_words import schedule_of_words
 
 from .clocks import CRON, find_clock
 from .fields import find_columns
@@ -251,9 +253,16 @@ class _Best:
             self.operation = max(self.operation, (triggers + share - 0.2 * len(where) + same, where))
         if links:
             self.id = max(self.id, (links, where))
-        clock = any(CRON.match(value.strip()) for value in values)
-        if blanks > 0.5 and len(where) == 1 and not self.name and not clock:
+        if blanks > 0.5 and len(where) == 1 and not self.name and not _are_clocks(values):
             self.name = where
+
+
+def _are_clocks(texts: list[str]) -> bool:
+    return any(CRON.match(text.strip()) for text in texts) or all(map(_says_when, texts))
+
+
+def _says_when(text: str) -> bool:
+    return duration_of(text) is not None or schedule_of_words(text) is not None
 
 
 def _columns_of_records(

@@ -22,6 +22,7 @@ _NAME = re.compile(r"[^\W\d][\w-]{2,60}")  # what may name a step within a text
 _REFERENCE = re.compile(rf"[{{(\[<%$#]\s*({_NAME.pattern})")  # a name behind a bracket or sign
 _LOOKED_AT, _FEWEST_ACROSS = 400, 4  # items whose texts are looked at, and how many of them name others
 _SEVERAL = 2  # documents beside the first
+_MARKS = 1  # beside a flow that is wrapped
 _NEAR = 0.5  # of the best score
 
 
@@ -196,8 +197,26 @@ def _flow_path(documents: list[Any], group: Group, operation: Path) -> tuple[Pat
     if stars:
         path = outer[: stars[-1] + 1]
         holder = next((value for document in documents for value in _find_holders(document, path[:-1]) if value), None)
-        return path, type(holder) is dict
+        keyed = type(holder) is dict
+        return path if keyed else _within_wrapper(documents, path, outer[len(path) :]), keyed
     return _named_record(documents, outer)
+
+
+def _within_wrapper(documents: list[Any], path: Path, rest: Path) -> Path:
+    """The path of one flow where entries of a list only wrap it: a flow in each under one key, with a mark such as a cursor beside it."""
+    entries = [entry for document in documents for entry in values_at(document, path)]
+    while rest and entries and all(_wraps(entry, rest[0]) for entry in entries):
+        path, entries, rest = (*path, rest[0]), [entry[rest[0]] for entry in entries], rest[1:]
+    return path
+
+
+def _wraps(entry: Any, key: str) -> bool:
+    """Whether a record says little but what stands under a key, which says more of itself."""
+    inner = entry.get(key) if type(entry) is dict else None
+    if type(inner) is not dict or len(entry) - 1 > _MARKS:
+        return False
+    marks = [value for name, value in entry.items() if name != key]
+    return all(map(is_scalar, marks)) and sum(map(is_scalar, inner.values())) > len(marks)
 
 
 def _are_parts(group: Group, depth: int, operation: Path) -> bool:
