@@ -257,6 +257,17 @@ def test_a_list_of_what_steps_name_as_their_tools_holds_steps_too() -> None:
     assert any("their tools" in claim.words for claim in made.claims if claim.part == "helpers")
 
 
+def test_tools_and_variables_are_found_together() -> None:
+    documents = [with_tools(at) for at in range(6)]
+    for one in documents:
+        one["vars"] = {"small": "petrel-mini-2", "large": "tern-2"}
+        for place, agent in enumerate(one["agents"]):
+            agent["llm"] = "{{vars.large}}" if place else "{{vars.small}}"
+    made, flows = proposed(documents)
+    assert made.dialect.step.at == "$['agents','tools'][*]" and made.dialect.flow.variables is not None
+    assert [step.model.name for step in flows[0].steps if step.model] == ["petrel-mini-2", "tern-2", "tern-2"]
+
+
 def test_a_list_that_steps_do_not_name_is_none_of_helpers() -> None:
     documents = [with_tools(at) for at in range(6)]
     for one in documents:

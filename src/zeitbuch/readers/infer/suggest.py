@@ -144,18 +144,18 @@ def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Pr
 
 
 def _proposal_for(documents: list[Any], found: Found, name: str, told: Mapping[str, str]) -> _Proposal:
-    """A proposal by the values of variables where steps name variables, and with the helpers that stand in a list beside the steps."""
-    held = find_named_values(documents, found)
-    seen = find_steps(with_values(documents, found, held)) if held is not None else None
-    found, shown = (
-        (seen, with_values(documents, found, held)) if seen is not None and held is not None else (found, documents)
-    )
+    """A proposal with the helpers that stand in a list beside the steps, and by the values of variables where steps name variables."""
     helpers = find_helper_list(found)
-    both = find_steps(with_helpers(shown, found, helpers)) if helpers is not None else None
-    alike = both is not None and helpers is not None and _are_steps_of(both, helpers)
-    made = _Proposal(documents, both if both is not None and alike else found, name, told)
+    together = with_helpers(documents, found, helpers) if helpers is not None else documents
+    both = find_steps(together) if helpers is not None else None
+    helpers = helpers if both is not None and helpers is not None and _are_steps_of(both, helpers) else None
+    shown, found = (together, both) if both is not None and helpers is not None else (documents, found)
+    held = find_named_values(shown, found)
+    if held is not None:
+        found = find_steps(with_values(shown, found, held)) or found
+    made = _Proposal(documents, found, name, told)
     made.variables = held
-    if helpers is not None and alike:
+    if helpers is not None:
         made.helpers, made.steps_at = helpers, query_for(helpers)
     return made
 
