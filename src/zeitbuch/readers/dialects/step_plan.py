@@ -157,10 +157,10 @@ class Plan:
     def kind_and_effect(self, raw: dict[str, Any]) -> tuple[StepKind, Effect]:
         """What a step does, and may do outside. What a dialect says in general gives way to the method of a call and to a statement."""
         said = self.rule.effect
-        text = as_text(self.statement(raw))
-        stated = statement_kind(text) if text else None
-        if stated is not None:
-            return stated, stated
+        if self.statement is not get_nothing:
+            stated = statement_kind(as_text(self.statement(raw)))
+            if stated is not None:
+                return stated, stated
         told = METHOD_EFFECTS.get(as_text(self.method(raw)).upper(), said) if said in ("none", "read") else said
         return self.kind, told
 
