@@ -387,6 +387,14 @@ def test_entries_with_more_than_a_mark_are_the_flows() -> None:
     assert made.dialect.flow.at == "$.data.flows.edges[*]"
 
 
+def test_what_stands_beside_a_definition_and_names_it_is_of_the_flow() -> None:
+    rows = [{"number": 70 + at, "definition": page(at)["node"]} for at in range(5)]
+    for row in rows:
+        del row["definition"]["id"]
+    made, flows = proposed([{"plans": rows}])
+    assert made.dialect.flow.at == "$.plans[*]" and [flow.id for flow in flows] == ["70", "71", "72", "73", "74"]
+
+
 def test_rules_begin_by_the_clock_or_by_what_happens() -> None:
     """The length of time was the name of all triggers, which all looked 'for new items regularly'."""
 

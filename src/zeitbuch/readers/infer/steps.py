@@ -13,7 +13,7 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from .operations import is_tokenlike, operation_scores
 from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_leaves, is_scalar, value_at, values_at
-from .vocabulary import guess_kinds
+from .vocabulary import guess_kinds, words_of
 
 KEY: Path = ("@key",)
 _NEARLY_WHOLE, _MOST_OF = 0.7, 0.55
@@ -23,6 +23,9 @@ _REFERENCE = re.compile(rf"[{{(\[<%$#]\s*({_NAME.pattern})")  # a name behind a 
 _LOOKED_AT, _FEWEST_ACROSS = 400, 4  # items whose texts are looked at, and how many of them name others
 _SEVERAL = 2  # documents beside the first
 _MARKS = 1  # beside a flow that is wrapped
+_OF_FLOWS = frozenset(
+    "id key ref uid uuid code slug nr number name title label state status active enabled on version revision rev owner folder path changed created".split()
+)
 _NEAR = 0.5  # of the best score
 
 
@@ -215,8 +218,10 @@ def _wraps(entry: Any, key: str) -> bool:
     inner = entry.get(key) if type(entry) is dict else None
     if type(inner) is not dict or len(entry) - 1 > _MARKS:
         return False
-    marks = [value for name, value in entry.items() if name != key]
-    return all(map(is_scalar, marks)) and sum(map(is_scalar, inner.values())) > len(marks)
+    marks = {name: value for name, value in entry.items() if name != key}
+    if any(word in _OF_FLOWS for name in marks for word in words_of(name)):
+        return False  # what says something of the flow belongs to it
+    return all(map(is_scalar, marks.values())) and sum(map(is_scalar, inner.values())) > len(marks)
 
 
 def _are_parts(group: Group, depth: int, operation: Path) -> bool:
