@@ -63,11 +63,15 @@ def _holds_records(row: dict[str, Any]) -> bool:
     """Whether a row holds several records that are written alike, in a list or under keys of their own, as a flow does."""
     for value in row.values():
         inner = value if type(value) is list else list(value.values()) if type(value) is dict else []
-        if sum(type(item) is dict and len(item) > 2 for item in inner) > 1:
+        if sum(map(_is_record, inner)) > 1:
             return True
         if type(value) is dict and _holds_records(value):
             return True
     return False
+
+
+def _is_record(value: Any) -> bool:
+    return type(value) is dict and (len(value) > 2 or any(type(inner) is dict for inner in value.values()))
 
 
 def _naming_field(rows: list[list[dict[str, Any]]]) -> str:
