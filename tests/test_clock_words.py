@@ -45,6 +45,7 @@ SPANS = {
 UNKNOWN = (
     "", "every", "Monday", "so", "mar", "at 06:30", "15 minutes", "monthly", "every other Monday at 08:00", "every 2 days at 07:00",
     "every monday at 08:00 and 16:30", "every weekday 8:00 and weekends 10:00", "daily at 25:00", "on the 32nd of every month at 9:00",
+    "every time", "each time", "every 3 times",
     "every hour at 10:00", "every 0 minutes", "every morning", "daily report", "0 6 * * *", "0 6 * * MON-FRI", "every Monday to", "R/PT15M",
     "every day at 13 pm", "every 5", "5 every day", "every 15 minutes on Monday", "daily weekly", "2026-11-03", "every " * 30,
     "every day at 06:00 Europe/Oslo or Europe/Paris",
@@ -183,6 +184,13 @@ def test_hours_without_more_are_a_length_of_time() -> None:
     made, _ = proposed([export(at, "") | {"start": {"kind": "timer", "hours": 2}} for at in range(5)])
     (rule,) = [one for one in made.dialect.kind if one.trigger is not None]
     assert (rule.every, rule.every_unit, rule.hour) == ("hours", "hours", "")
+
+
+def test_an_hour_of_an_interval_is_no_time_of_the_day() -> None:
+    made, _ = proposed(
+        [export(at, "") | {"start": {"kind": "timer", "interval": {"hour": 1, "minute": 30}}} for at in range(5)]
+    )
+    assert not any(rule.hour for rule in made.dialect.kind)
 
 
 def test_words_that_are_not_known_are_told_with_their_place(tmp_path: Path, run: Run) -> None:

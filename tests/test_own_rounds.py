@@ -285,6 +285,13 @@ def test_items_that_are_written_out_are_counted(value: Any, items: str, rounds: 
     assert own.steps[0].repeat is not None and own.steps[0].repeat.count == rounds and not own.steps[0].unread
 
 
+def test_combinations_with_exceptions_are_not_counted() -> None:
+    flow, _ = read(
+        LISTED, {"steps": [step("b", "ask", for_all={"language": ["no", "de"], "exclude": [{"language": "de"}]})]}
+    )
+    assert flow.steps[0].repeat is not None and flow.steps[0].repeat.count is None
+
+
 def test_lists_in_the_step_are_proposed_and_the_most_of_an_end_is_no_list() -> None:
     documents = [letters(at) for at in range(12)]
     for one in documents:

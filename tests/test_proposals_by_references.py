@@ -7,10 +7,11 @@ import itertools
 import json
 from typing import Any
 
-from scores import proposed
+from scores import proposed, read_with
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.outcomes import deciding_steps
 from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.readers.dialects.rules import parse_dialect
 from zeitbuch.readers.infer.questions import apply_answers
 
 
@@ -229,6 +230,40 @@ def test_a_method_in_the_word_of_an_operation_says_what_it_may_do() -> None:
     assert {rule.operation: rule.effect for rule in made.dialect.kind} == {
         "http.get": "read", "http.post": "write", "http.delete": "delete", "http.patch": "write",
     }  # fmt: skip
+
+
+def test_what_was_not_measured_has_no_percentage_and_choices_are_told() -> None:
+    made, _ = proposed([crew(at, max_turns=4) for at in range(6)])
+    assert {claim.of: claim.sure_words for claim in made.claims if claim.part == "kind"} == {"router": "", "worker": ""}
+    assert [claim.words for claim in made.claims if claim.part == "choices"] == [
+        "of those named at 'handoffs' one is chosen each time"
+    ]
+
+
+def test_the_steps_of_a_picture_are_no_turns() -> None:
+    documents = [crew(at, max_turns=4) for at in range(6)]
+    for one in documents:
+        for agent in one["agents"]:
+            agent["steps"] = 30
+            agent.pop("max_turns")
+            agent.pop("tools", None)
+    made, _ = proposed(documents)
+    assert {rule.kind for rule in made.dialect.kind} == {"model"}
+
+
+def test_a_case_is_called_after_a_step_and_not_after_a_mark() -> None:
+    dialect = parse_dialect(
+        'dialect = 1\nname = "j"\nsignature = { all = ["$.steps"] }\nflow = { id = "id" }\n'
+        'step = { at = "$.steps[*]", id = "id", operation = "does" }\npointer = [{ at = "then", role = "case" }]\n'
+        'kind = [{ operation = "bell", trigger = "manual" }, { operation = "ask", kind = "model" }]\n', "j.toml",
+    )  # fmt: skip
+    steps = [
+        {"id": "t", "does": "bell", "then": "a"},
+        {"id": "a", "does": "ask", "then": ["t", "b"]},
+        {"id": "b", "does": "ask"},
+    ]
+    (flow,) = read_with(dialect, [{"id": "f", "steps": steps}])
+    assert {link.label for link in flow.links} == {"a", "t", "b"}
 
 
 def with_tools(at: int) -> dict[str, Any]:

@@ -29,6 +29,9 @@ kind = [{ operation = "db", kind = "read", effect = "read" }, { operation = "cal
         ("with late as (select 1) select * from late", "read"), ("WITH late AS (SELECT 1) DELETE FROM berths USING late", "delete"),
         ("select 1; drop table berths", "delete"), ("begin; insert into a values (1); commit", "write"), ("CALL close_day()", "write"),
         ("MERGE INTO a USING b ON (a.id = b.id)", "write"), ("{{query}}", None), ("", None), ("berths", None), ("select 'delete from a; b'", "read"), ("with " + "(" * 5000, None),
+        ("WITH gone AS (DELETE FROM a RETURNING *) SELECT * FROM gone", "delete"), ("EXPLAIN ANALYZE DELETE FROM a", "delete"),
+        ("with a as (select 1) select replace(x, 'y', 'z') from a for update", "read"), ("explain select 1", "read"),
+        ("select 1; " * 3000, None), ("drop table a; " + "select 1; " * 3000, "delete"),
     ],
 )  # fmt: skip
 def test_what_a_statement_does(text: str, kind: str | None) -> None:

@@ -152,5 +152,13 @@ def test_the_program_proposes_and_reads_them(tmp_path: Path, run: Run) -> None:
         (tmp_path / "x" / f"{at}.xml").write_text(with_words(at))
     told = run("dialect", "suggest", "x", "--name", "quay", "-o", "d.toml", "--month", "2026-11")
     assert "in the order in which they stand: else, flow, then" in told.err and "5.0 model calls" in told.err
+    tried = run(
+        "dialect", "test", "x", "--dialect", "d.toml", "--rules"
+    ).out  # of all XML it said: no document is recognised
+    assert "5    5" in next(line for line in tried.splitlines() if line.startswith("step.at")) or "30   30" in tried
+    (tmp_path / "plain.toml").write_text(PLAIN)
+    (tmp_path / "plain.xml").write_text('<plain id="g"><look id="a" does="look"/></plain>')
+    plain = run("dialect", "test", "plain.xml", "--dialect", "plain.toml", "--rules")
+    assert "no document is recognised" not in tried + plain.out + plain.err
     story = run("explain", "Quay 0", "--source", "x", "--dialect", "d.toml").out
     assert "then: goes on at 4 ‘m1’" in story and "else: goes on at 5 ‘s1’" in story and "no way leads on" not in story

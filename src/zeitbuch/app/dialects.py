@@ -23,6 +23,7 @@ from zeitbuch.readers.infer.propose import (
     Proposal,
     closest_kinds,
     default_name,
+    plain_documents,
     propose_from_documents,
     read_documents,
 )
@@ -119,7 +120,8 @@ def _trial_of(session: Session, dialect: Dialect, sources: Sequence[str]) -> Dia
         found, problems = read_documents(inputs, session.limits, advance, also)
     # Every dialect reads the same files: what is wrong with them is told once.
     session.problems += [problem for problem in problems if problem not in session.problems]
-    return try_dialect(dialect, with_files_beside(dialect, found), session.limits)
+    plain = plain_documents(found, dialect.signature.sequences)
+    return try_dialect(dialect, with_files_beside(dialect, plain), session.limits)
 
 
 def rules_table(trials: Sequence[DialectTrial]) -> TableResult:

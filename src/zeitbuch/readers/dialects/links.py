@@ -17,6 +17,7 @@ from .draft import Case, Draft
 from .link_lists import Adjacency, LinkList, Target, record_of
 from .link_rules import OutletRule, PointerRule, WayRole
 from .paths import Claims, Getter, as_text, claim_paths, make_getter, make_getters, unclaimed_part
+from .placeholders import is_mark
 from .rules import Dialect
 from .steps import StepReader
 
@@ -304,7 +305,8 @@ class Links:
 
 def _name_of(step: str, names: dict[str, str]) -> str:
     """The name of a step, else its id."""
-    return next((name for name, key in names.items() if key == step and name not in ("", step)), step)
+    others = (name for name, key in names.items() if key == step and name != step and not is_mark(name))
+    return next(others, step)
 
 
 def _keep_idle(draft: Draft, label: str, condition: str, case: Case) -> None:

@@ -124,7 +124,8 @@ def _items_and_count(value: Any) -> tuple[str, int | None]:
         return ", ".join(map(_item_words, value)), len(value)
     if isinstance(value, dict) and are_items(value):
         said = "; ".join(f"{name}: {', '.join(map(_item_words, inner))}" for name, inner in value.items())
-        return said, prod(map(len, value.values()))
+        plain = not any(type(item) is dict for inner in value.values() for item in inner)
+        return said, prod(map(len, value.values())) if plain else None  # objects may be what is left out, or more
     times = as_whole_number(value) if type(value) in (int, float, str) else None
     times = None if times is not None and times < 0 else times
     return ("" if times is not None or value is True else as_text(value)), times

@@ -36,9 +36,14 @@ def slugs_of(names: dict[str, str]) -> dict[str, str]:
     """The steps by the slugs of their names, where a slug means one of them only."""
     found: dict[str, set[str]] = {}
     for name, key in names.items():
-        if not name.startswith("\x00"):
+        if not is_mark(name):
             found.setdefault(slug_of(name), set()).add(key)
     return {slug: next(iter(keys)) for slug, keys in found.items() if len(keys) == 1 and slug}
+
+
+def is_mark(name: str) -> bool:
+    """Whether what stands among the names of steps is no name of one: the trigger, a variable, nothing."""
+    return not name or name.startswith("\x00")
 
 
 def note_variables(names: dict[str, str], variables: Iterable[str]) -> None:

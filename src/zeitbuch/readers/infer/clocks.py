@@ -137,13 +137,18 @@ def _judge_days(found: dict[Path, Column], result: dict[str, Any]) -> None:
 
 def _judge_hours(found: dict[Path, Column], result: dict[str, Any]) -> None:
     """An hour of the day as a number, beside a minute or days. Numbers for weekdays may be counted in several ways: that is asked."""
-    hours, days = _numbers_called(found, _HOURS, 24), _numbers_called(found, _WEEKDAY_KEYS, 8)
+    days = _numbers_called(found, _WEEKDAY_KEYS, 8)
+    hours = list(filter(_is_of_no_interval, _numbers_called(found, _HOURS, 24)))
     if hours and not result.keys() & TIMED:
         minutes = [path for path in _numbers_called(found, _MINUTES, 60) if path[:-1] == hours[0][:-1]]
         if minutes or days or "days" in result:
             result |= {"hour": hours[0], **({"minute": minutes[0]} if minutes else {})}
     if days and "days" not in result and result.keys() & {"time", "hour"}:
         result["maybe_days"] = _bare(days[0])
+
+
+def _is_of_no_interval(path: Path) -> bool:
+    return not any(_is_called(key, _INTERVAL_WORDS) for key in path)  # so long, not at what time
 
 
 def _numbers_called(found: dict[Path, Column], words: frozenset[str], end: int) -> list[Path]:

@@ -184,11 +184,13 @@ class Evidence:
             return None
         in_turns = works_in_turns(self.columns_of(operation))
         if not by_word:
-            return verdict._replace(hint="agent", near=("model",)) if in_turns else None
+            return verdict._replace(hint="agent", near=("model",), evidence={}) if in_turns else None
         kind = "agent" if in_turns else "model"
         seen = self.contexts[operation]
         if verdict.hint == "decide" and not seen.branches and not seen.parts_ways:
-            return verdict._replace(hint=kind, near=("decide",), evidence={"prompts": 1.0, "ahead": 1.0})
+            return verdict._replace(
+                hint=kind, near=("decide",), evidence={}
+            )  # how often that is right was not measured
         return Verdict(operation, kind, 0.5, (verdict.hint,), evidence={DOUBTED: 1.0}, by_values=True)
 
     def _is_instructed(self, operation: str) -> bool:

@@ -163,9 +163,6 @@ def _rate_model_names(total: int, like: list[str], path: Path, column: Column, r
         rated.append((score, path))
 
 
-TURN_WORDS = frozenset("turns iterations steps loops runden tours vueltas iteraciones maxturns".split())
-
-
 def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
     """Temperature, longest output and turns of model steps, by key words and the size of the numbers."""
     wanted: tuple[tuple[str, str, Callable[[float], bool]], ...] = (
@@ -177,7 +174,7 @@ def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
         ),
         (
             "max_turns",
-            " ".join(TURN_WORDS),
+            "turns iterations steps loops runden tours vueltas iteraciones maxturns",
             lambda v: 1 <= v <= 100,
         ),
     )

@@ -40,6 +40,7 @@ def link_tables(e: Evidence, branching: Branching, helpers: Callable[[], list[Po
         made["pointer"] = helpers()
     elif joins.way == "pointers":
         made["pointer"] = pointer_rules(branching)
+        _claim_choices(e, made["pointer"])
     elif joins.way == "predecessors":
         made |= _predecessor_tables(predecessor_rule(branching, _outcome_of_word))
         made["pointer"] = [*made.get("pointer", []), *helpers()]
@@ -50,6 +51,12 @@ def link_tables(e: Evidence, branching: Branching, helpers: Callable[[], list[Po
     else:
         made["order"] = order_rule(e)
     return made
+
+
+def _claim_choices(e: Evidence, rules: list[PointerRule]) -> None:
+    chosen = [f"'{rule.at}'" for rule in rules if rule.role == "case"]
+    if chosen:
+        e.add_claim("choices", f"of those named at {', '.join(chosen)} one is chosen each time", {})
 
 
 def order_rule(e: Evidence) -> OrderRule:

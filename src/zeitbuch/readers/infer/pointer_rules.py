@@ -83,7 +83,7 @@ def _role_by_word(hints: Hints, words: tuple[str, ...]) -> Any:
     roles: tuple[tuple[str, str, Callable[[str, str], bool]], ...] = (
         ("attach", HELPER_WORDS, lambda first, second: first in HELPERS and second == "agent"),
         ("body", BODY_WORDS, lambda first, _: first == "loop"),
-        ("case", _HANDING, lambda first, _: first in _AI),  # to one of them, or to none
+        ("case", _HANDING, lambda first, _: first in _AI),  # to one of them
     )
     return next((role for role, known, fits in roles if word_fits(words, known) and _are_mostly(hints, fits)), None)
 

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from pathlib import PurePath
 from typing import Any, NamedTuple
 
@@ -53,7 +53,7 @@ class Proposal(NamedTuple):
 def read_documents(
     inputs: Iterable[Input], limits: Limits, tell: Callable[[int], None], also: Suffixes = ()
 ) -> tuple[list[tuple[str, Any]], list[Problem]]:
-    """All readable documents of listed files and packages, each with its name; ``tell`` hears how many are done."""
+    """All readable documents of listed files and packages, each with its name, XML as elements; ``tell`` hears how many are done."""
     found: list[tuple[str, Any]] = []
     problems: list[Problem] = []
     for done, listed in enumerate(inputs):
@@ -86,6 +86,11 @@ def _decoded(origin: Origin, data: bytes, limits: Limits, problems: list[Problem
         except ZeitbuchError as error:
             problems.append(place_within(error.problem, place))
     return found
+
+
+def plain_documents(found: Iterable[tuple[str, Any]], sequences: Collection[str] = ()) -> list[tuple[str, Any]]:
+    """Documents with XML as plain values, the elements in ``sequences`` in their order."""
+    return [(file, plain_document(value, sequences) if isinstance(value, Element) else value) for file, value in found]
 
 
 def trim_document(value: Any, depth: int = 0) -> Any:
@@ -122,16 +127,11 @@ def propose_from_documents(
 
     Raises ZeitbuchError when none of them holds anything like steps.
     """
-    plain = [(file, plain_document(value) if isinstance(value, Element) else value) for file, value in found]
     sequences = sequences_of([value for _, value in found if isinstance(value, Element)])
-    made = _propose_plainly(plain, name, answers)
+    made = _propose_plainly(plain_documents(found), name, answers)
     if not sequences:
         return _found_steps(made, found)
-    in_order = _propose_plainly(
-        [(file, plain_document(value, sequences) if isinstance(value, Element) else value) for file, value in found],
-        name,
-        answers,
-    )
+    in_order = _propose_plainly(plain_documents(found, sequences), name, answers)
     if in_order is None or (made is not None and made.made.steps >= in_order.made.steps):
         return _found_steps(made, found)
     signature = structs.replace(in_order.made.dialect.signature, sequences=sorted(sequences))

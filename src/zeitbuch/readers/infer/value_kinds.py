@@ -11,7 +11,7 @@ from typing import Any
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.statements import is_statement
 
-from .fields import TURN_WORDS, Column, key_in, reads_like_prose
+from .fields import Column, key_in, reads_like_prose
 from .kinds import like_a_model
 from .parts import operator_like, placeholder_like
 from .survey import STAR, Path, dotted_path, is_scalar
@@ -20,6 +20,9 @@ _ADDRESS = re.compile(r"^(?:https?|ftp|wss?)://\S+$")
 _MAIL = re.compile(r"^[^\s@]+@[^\s@]+\.[^\s@]+$")
 _CODE = re.compile(r"(?m)^\s*(?:return\b|def |function |import |const |let |var )|[;{]\s*$|=>")
 _METHODS = frozenset("GET POST PUT PATCH DELETE HEAD".split())
+_TURNS = frozenset(
+    "turn turns iterations runden tours vueltas iteraciones maxturns".split()
+)  # "steps" are those of a picture, too
 TOOL_WORDS = frozenset(
     "tools tool skills functions werkzeuge outils herramientas verktoy strumenti gereedschap ferramentas".split()
 )
@@ -77,7 +80,7 @@ def works_in_turns(columns: dict[Path, Column]) -> bool:
     return any(
         column.steps == steps
         and (
-            (key_in(path, TURN_WORDS) and all(type(value) is int for value in column.values))
+            (key_in(path, _TURNS) and all(type(value) is int for value in column.values))
             or (path[-1] == STAR and key_in(path, TOOL_WORDS) and all(type(value) is str for value in column.values))
         )
         for path, column in columns.items()

@@ -49,6 +49,7 @@ _TOKEN = re.compile(
     r"|(?P<zone>[a-z]+(?:/[a-z_+-]+)+|\b(?:utc|gmt)\b)|(?P<word>[^\W\d_]+)|(?P<sign>[-–,;&+().])|(?P<other>\S)",
     re.IGNORECASE,
 )
+_TIME = re.compile(r"\btime(?:s|r)?\b")
 _CLOCK = re.compile(r"(\d{1,2})(?:[:.h](\d{2}))?\s*(?:([ap])\.?m\.?)?", re.IGNORECASE)
 _LONGEST = 80  # letters
 _SHORT = 4  # letters of a word for a day that is cut short
@@ -60,7 +61,7 @@ def schedule_of_words(text: str, zone: str | None = None) -> Schedule | None:
     """The schedule that words say; None where one of them is not known, or they leave open what they mean. A time zone among them
     counts before ``zone``."""
     said = _Said()
-    if len(text) > _LONGEST or not said.take_all(text) or len(said.zones) > 1:
+    if len(text) > _LONGEST or _is_each_time(text) or not said.take_all(text) or len(said.zones) > 1:
         return None
     where = said.zones[0] if said.zones else zone
     if said.spans:
@@ -68,6 +69,12 @@ def schedule_of_words(text: str, zone: str | None = None) -> Schedule | None:
     if said.days or said.month_days:
         return _on_days(said, where)
     return _again_and_again(said, where)
+
+
+def _is_each_time(text: str) -> bool:
+    """Whether a text says *time* in English; in Norwegian that is an hour."""
+    low = text.casefold()
+    return _TIME.search(low) is not None and "hver" not in low
 
 
 def _on_days(said: _Said, zone: str | None) -> Schedule | None:
