@@ -36,7 +36,7 @@ FIELDS = (
     ),
     Key(
         "statement",
-        "Where the statement for a database is (SQL): its first word says whether a step of kind read, write or delete is one of these; among the settings it stays an input.",
+        "Where the statement for a database is (SQL), which says whether a step of kind read, write or delete is one of these; among the settings it stays an input.",
         'statement = "given.sql"',
     ),
     Key("calls", "Where the flow that a step calls is named.", 'calls = "given.plan"'),
