@@ -203,9 +203,11 @@ def crew(at: int, **router: Any) -> dict[str, Any]:
 def test_what_asks_a_model_in_turns_is_an_agent_and_what_instructs_one_decides_nothing_by_itself() -> None:
     for more, kind in (({}, "model"), ({"max_turns": 4}, "agent")):
         made, flows = proposed([crew(at, **more) for at in range(6)])
-        assert {rule.operation: rule.kind for rule in made.dialect.kind} == {"router": kind, "worker": "agent"}
+        kinds = {rule.operation: rule.kind for rule in made.dialect.kind}
+        assert kinds == {"router": kind, "worker": "agent", "find": "read"}  # what the worker may use, by its word
         # Agents hand over to one colleague or none: each time both were asked.
-        assert [(link.role, link.label) for link in flows[0].links] == [("case", "refunds"), ("case", "bags")]
+        ways = [(link.role, link.label) for link in flows[0].links if link.role != "attach"]
+        assert ways == [("case", "refunds"), ("case", "bags")]
 
 
 def test_a_model_that_only_the_environment_names_is_no_prompt() -> None:

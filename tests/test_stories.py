@@ -19,8 +19,9 @@ from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Repeat, Trigger
 from zeitbuch.core.passes.plan import Node, nodes_of
 from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.core.report.case_words import case_word
 from zeitbuch.core.report.impact.spread import FlowLoss
-from zeitbuch.core.report.possible_runs import Given, PossibleRuns, label_of
+from zeitbuch.core.report.possible_runs import Given, PossibleRuns
 from zeitbuch.core.report.what_if import Story, WhatIfSimulation, case_links
 
 _TOLD_APART = "what is skipped where more than one pass may come"  # a story goes through one pass of each step
@@ -78,8 +79,8 @@ def test_stories_of_cases_say_what_is_counted(drawn: Drawn, data: st.DataObject)
     cases = [(one.id, link) for one in deciding for link in case_links(graph, one)]
     assume(cases)
     name, link_ = data.draw(st.sampled_from(cases))
-    label = label_of(link_)
-    others = {label_of(one) for one in case_links(graph, graph.steps[name])} - {label}
+    label = case_word(graph, link_)
+    others = {case_word(graph, one) for one in case_links(graph, graph.steps[name])} - {label}
     rules = [Rule(step=name, case=label, share=1.0), *[Rule(step=name, case=one, share=0.0) for one in others]]
     assume(all(one.label for one in case_links(graph, graph.steps[name])))
     _agree(f, Given(cases={name: (label,)}), rules)

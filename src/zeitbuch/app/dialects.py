@@ -120,7 +120,7 @@ def _trial_of(session: Session, dialect: Dialect, sources: Sequence[str]) -> Dia
         found, problems = read_documents(inputs, session.limits, advance, also)
     # Every dialect reads the same files: what is wrong with them is told once.
     session.problems += [problem for problem in problems if problem not in session.problems]
-    plain = plain_documents(found, dialect.signature.sequences)
+    plain = plain_documents(found, dialect.signature)
     return try_dialect(dialect, with_files_beside(dialect, plain), session.limits)
 
 

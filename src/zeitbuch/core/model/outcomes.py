@@ -8,7 +8,7 @@ from collections.abc import Iterable
 
 from .records import Flow, Link, Outcome, StepKind
 
-_BESIDE = frozenset({"parallel", "join", "note"})  # kinds whose ways are taken side by side, whatever they are called
+BESIDE = frozenset({"parallel", "join", "note"})  # kinds whose ways are taken side by side, whatever they are called
 
 
 def deciding_steps(flow: Flow) -> frozenset[str]:
@@ -22,7 +22,7 @@ def deciding_steps(flow: Flow) -> frozenset[str]:
 def _deciding_otherwise(flow: Flow, kinds: dict[str, StepKind], cases: list[Link]) -> set[str]:
     """Those of other kinds whose links are cases; a link into a scope names a branch of what is in it."""
     scopes = {step.id: step.scope for step in flow.steps}
-    told = [link for link in cases if kinds[link.source] not in _BESIDE]
+    told = [link for link in cases if kinds[link.source] not in BESIDE]
     return {link.source for link in told if not is_inside(link.target, link.source, scopes)}
 
 
@@ -61,12 +61,27 @@ def case_name(link: Link) -> str:
     return link.label or link.condition or f"to {link.target}"
 
 
+def is_bare(link: Link) -> bool:
+    """Whether nothing says when a way is taken."""
+    return not (link.label or link.condition or link.otherwise)
+
+
 _CLOSED = frozenset({"yes", "no", "true", "false", "else", "other", "otherwise", "default"})
 
 
 def leaves_rest_open(links: Iterable[Link], kind: str) -> bool:
-    """Whether a decision with these links has no way for what fits none of its cases; a yes and a no leave nothing over."""
+    """Whether a decision with these links has no way for what fits none of its cases; a yes and a no leave nothing over, and of several ways
+    the only one without a label is for the rest."""
     ways = [link for link in links if link.role in ("case", "next")]
-    labels = {link.label.casefold() for link in ways}
-    closed = any(link.otherwise or link.role == "next" for link in ways) or labels & _CLOSED
-    return kind == "decide" and bool(ways) and not closed
+    return kind == "decide" and bool(ways) and not _has_way_for_rest(ways)
+
+
+def _plain(label: str) -> str:
+    """A label without what says that it is an answer: "on_false" is "false"."""
+    return label.casefold().removeprefix("on_").removeprefix("if_")
+
+
+def _has_way_for_rest(ways: list[Link]) -> bool:
+    bare = {link.target for link in ways if is_bare(link)}
+    closed = any(link.otherwise or link.role == "next" or _plain(link.label) in _CLOSED for link in ways)
+    return closed or (len(bare) == 1 and len(ways) > 1)

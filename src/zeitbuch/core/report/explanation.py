@@ -79,6 +79,13 @@ def _step_page(graph: Graph, step: Step) -> Page:
     return Page("explain", step.title, tuple(found))
 
 
+def _case_words(label: str, condition: str) -> str:
+    """'late (hour > 6)', 'late' or 'if hour > 6'."""
+    if not label:
+        return f"if {condition}"
+    return f"{label} ({condition})" if condition and condition != label else label
+
+
 def _step_lines(graph: Graph) -> list[str]:
     lines = []
     for item in graph.in_order():
@@ -87,7 +94,7 @@ def _step_lines(graph: Graph) -> list[str]:
         number = graph.numbers.get(item.id, "")
         indent = "  " * number.count(".")
         cases = "".join(
-            f"\n{indent}   {label}{f' ({condition})' if condition and condition != label else ''}: goes on at {goes}"
+            f"\n{indent}   {_case_words(label, condition)}: goes on at {goes}"
             for label, condition, goes in sentences.cases_of(graph, item)
         )
         cases += f"\n{indent}   {sentences.REST}: {sentences.NO_WAY}" if sentences.leaves_rest_open(graph, item) else ""

@@ -14,10 +14,11 @@ from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.problems import ZeitbuchError, fail
-from zeitbuch.core.model.records import Link
 from zeitbuch.core.model.references import refs_of_items
 from zeitbuch.core.passes.compiler import Planner
 from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, edges_of_tie, ends_run, fold_tie
+
+from .case_words import case_word
 
 _WAYS = 4096  # of open decisions of one level that are tried one by one
 # Of a level: it is done, something in it failed and nothing took that, it ended the run, it goes round for ever.
@@ -42,10 +43,6 @@ class LevelRun(Struct):
     ran: set[str]
     outcome: Outcome = "through"
     turning: frozenset[str] | None = None
-
-
-def label_of(link: Link) -> str:
-    return link.label or link.condition or "otherwise"
 
 
 Options = Sequence[frozenset[int]]
@@ -85,7 +82,7 @@ class PossibleRuns:
     """The runs of one flow, level by level."""
 
     def __init__(self, graph: Graph, given: Given) -> None:
-        self.given = given
+        self.graph, self.given = graph, given
         self.plan = Planner(graph, AssumptionLookup(Assumptions(), graph.flow)).make_plan()
         self.tried: dict[int, list[LevelRun]] = {}
         self.options: dict[str, Options] = {}  # of decisions
@@ -159,20 +156,21 @@ class PossibleRuns:
         cases: dict[str, list[int]] = {}
         for way in node.ways:  # a case may lead to several steps: its links have one label and are taken together
             if way.share is not None:
-                cases.setdefault(label_of(stage.edges[way.edge].link), []).append(way.edge)
-        wanted = self.given.cases.get(node.step.id)
-        sets: list[tuple[str, ...]]
-        if wanted is not None:
-            sets = [wanted]
-        elif node.step.inclusive:
-            if 2 ** len(cases) > _WAYS:
-                raise _too_many()
-            sets = [entry for number in range(len(cases) + 1) for entry in combinations(cases, number)]
-        else:  # a step with a single case may also do nothing
-            sets = [(letter,) for letter in cases] + ([()] if len(cases) == 1 else [])
+                cases.setdefault(case_word(self.graph, stage.edges[way.edge].link), []).append(way.edge)
+        sets = self._sets_of_cases(node, list(cases))
         found = [frozenset(index for letter in chosen for index in cases.get(letter, ())) for chosen in sets]
         self.options[node.step.id] = found
         return found
+
+    def _sets_of_cases(self, node: Node, cases: list[str]) -> list[tuple[str, ...]]:
+        wanted = self.given.cases.get(node.step.id)
+        if wanted is not None:
+            return [wanted]
+        if not node.step.inclusive:  # a step with a single case may also do nothing
+            return [(letter,) for letter in cases] + ([()] if len(cases) == 1 else [])
+        if 2 ** len(cases) > _WAYS:
+            raise _too_many()
+        return [entry for number in range(len(cases) + 1) for entry in combinations(cases, number)]
 
     # -- one way ---------------------------------------------------------------------------------------------------
 

@@ -15,6 +15,7 @@ from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words, times_words
 from zeitbuch.core.passes.steps_that_run import steps_that_may_run
 
+from .case_words import case_word
 from .step_phrases import asked_people, step_words
 
 
@@ -60,7 +61,7 @@ def _start_words(flow: Flow) -> str:
     elif flow.triggers:
         return "Its triggers are switched off, so that by itself the flow does not start"
     else:
-        start = "The export names no trigger; when it is started"
+        return "The export names no trigger and does not say when the flow starts"
     return f"{start}, the flow starts"
 
 
@@ -92,15 +93,20 @@ def _target_words(graph: Graph, link: Link) -> str:
 
 
 def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
-    """(label, condition, where it goes) of each case of a step behind which one of several ways is taken; none of any other."""
+    """(label, condition, where it goes) of each case of a step behind which one of several ways is taken; none of any other. A case that has
+    a condition may have no label."""
     found = []
     for link in graph.leaving.get(step.id, ()) if step.id in graph.deciding else ():
         if outcomes.is_case(link, step.kind):
             condition = replace_refs(link.condition, link.refs, graph.names)
             if link.otherwise and link.label and not condition:
                 condition = "no other case fits"
-            found.append((link.label or "otherwise", condition, _target_words(graph, link)))
+            found.append((link.label or _word_without_label(graph, link), condition, _target_words(graph, link)))
     return found
+
+
+def _word_without_label(graph: Graph, link: Link) -> str:
+    return "" if link.condition else case_word(graph, link)
 
 
 REST, NO_WAY = "anything else", "no way leads on"

@@ -18,7 +18,8 @@ from zeitbuch.core.model.words import count_words, join_words
 from zeitbuch.core.passes.plan import Node, Stage, nodes_of
 from zeitbuch.core.passes.reachability import Reachability, taken_values
 
-from .possible_runs import Given, PossibleRuns, label_of
+from .case_words import case_word
+from .possible_runs import Given, PossibleRuns
 from .sentences import failing_words, step_sentence
 
 Odds = Literal["certain", "perhaps", "not"]
@@ -65,15 +66,15 @@ def _case_of_words(graph: Graph, words: str, decisions: list[Step]) -> list[tupl
     steps = [pick_step(graph, key)] if sign else decisions
     label = (label if sign else words).strip()
     hits = [
-        (step.id, label_of(link))
+        (step.id, case_word(graph, link))
         for step in steps
         for link in case_links(graph, step)
-        if label.casefold() in (label_of(link).casefold(), link.condition.casefold())
+        if label.casefold() in (case_word(graph, link).casefold(), link.condition.casefold())
     ]
     hits = list(dict.fromkeys(hits))
     if len(hits) != 1:
         there = "; ".join(
-            f"{step.title}: {', '.join(dict.fromkeys(label_of(link) for link in case_links(graph, step)))}"
+            f"{step.title}: {', '.join(dict.fromkeys(case_word(graph, link) for link in case_links(graph, step)))}"
             for step in steps
         )
         said = "several" if hits else "none"
@@ -165,31 +166,38 @@ class WhatIfSimulation:
         graph = self.graph
         if step.id in self.given.fails:
             return self._failing_words("It fails", step)
-        if self.odds.get(step.id) != "not" and step.id in graph.levels:
-            node = self.nodes.get(step.id)
-            if node is not None and self.runs.is_idle(node):
-                return "It has nothing to go over, and the run goes on behind it."
-            outcomes = self.runs.outcomes_of(node) if node is not None else []
-            if outcomes == ["lost"]:
-                return self._failing_words("It fails with what is in it", step)
-            if "endless" in outcomes:
-                sure = outcomes == ["through", "endless"] and node is not None and self._goes_round(node)
-                return (
-                    f"What is in it {'goes' if sure else 'may go'} round {self._while_words()}; what follows is open."
-                )
+        node = self.nodes.get(step.id)
+        if self.odds.get(step.id) != "not" and step.id in graph.levels and node is not None:
+            told = self._block_words(step, node)
+            if told:
+                return told
         if step.kind == "decide":
             return self._decision_words(step, graph)
         words = step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
-        at = self.nodes.get(step.id)
-        if at is not None and self.odds.get(step.id) != "not" and self.runs.makes_nothing(at):
+        if node is not None and self.odds.get(step.id) != "not" and self.runs.makes_nothing(node):
             words = f"{words.removesuffix(' Makes several items of each.')} It makes no items, and nothing goes on behind it."
         return f"{words} {self._decision_words(step, graph)}" if step.id in graph.deciding else words
 
+    def _block_words(self, step: Step, node: Node) -> str:
+        """What comes of a step with steps in it, where that is not what its sentence says."""
+        if self.runs.is_idle(node):
+            return "It has nothing to go over, and the run goes on behind it."
+        outcomes = self.runs.outcomes_of(node)
+        if outcomes == ["lost"]:
+            return self._failing_words("It fails with what is in it", step)
+        if "endless" not in outcomes:
+            return ""
+        sure = outcomes == ["through", "endless"] and self._goes_round(node)
+        return f"What is in it {'goes' if sure else 'may go'} round {self._while_words()}; what follows is open."
+
     def _decision_words(self, step: Step, graph: Graph) -> str:
         wanted = self.given.cases.get(step.id)
-        goes = [f"{quote_name(label_of(link))} to {self._name_words(link.target)}" for link in case_links(graph, step)]
+        goes = [
+            f"{quote_name(case_word(graph, link))} to {self._name_words(link.target)}"
+            for link in case_links(graph, step)
+        ]
         if wanted is not None:
-            links = [link for link in case_links(graph, step) if label_of(link) in wanted]
+            links = [link for link in case_links(graph, step) if case_word(graph, link) in wanted]
             backs = set(self.ways.back_links)
             ways = [
                 f"{'back' if (link.source, link.target) in backs else 'on'} to {self._name_words(link.target)}"
@@ -198,7 +206,9 @@ class WhatIfSimulation:
             return f"It takes {join_words([quote_name(word) for word in wanted])} and goes {join_words(ways)}."
         tested = [ref for _, ref in taken_values(graph, step) if ref.step in self.given.empty]
         hint = f" by what {quote_name(graph.names[tested[0].step or ''])} gave, which is nothing" if tested else ""
-        nothing = ", or it does nothing" if len({label_of(link) for link in case_links(graph, step)}) == 1 else ""
+        nothing = (
+            ", or it does nothing" if len({case_word(graph, link) for link in case_links(graph, step)}) == 1 else ""
+        )
         return f"It decides{hint}: {join_words(goes, 'or')}{nothing}." if goes else "It decides, but no case leads on."
 
     def _failing_words(self, words: str, step: Step) -> str:
@@ -207,16 +217,18 @@ class WhatIfSimulation:
     def _name_words(self, id: str) -> str:
         return f"{self.graph.numbers.get(id, '')} {quote_name(self.graph.names[id])}".strip()
 
+    def _odds_of_ends(self, top: Stage) -> dict[str, Odds | None]:
+        """The steps behind which the run may end, with how likely it comes to them and ends."""
+        odds: dict[str, Odds | None] = {}
+        for node in top.nodes:
+            stops = self._stops(node)
+            if _leads_back_at_most(node) or self.runs.makes_nothing(node) or stops != "not":
+                comes = self.odds.get(node.step.id)
+                odds[node.step.id] = "perhaps" if comes == "certain" and stops == "perhaps" and node.ways else comes
+        return odds
+
     def _end_words(self, top: Stage) -> str:
-        last = [
-            node
-            for node in top.nodes
-            if _leads_back_at_most(node) or self.runs.makes_nothing(node) or self._stops(node) != "not"
-        ]
-        odds = {node.step.id: self.odds.get(node.step.id) for node in last}
-        for node in last:
-            if odds[node.step.id] == "certain" and self._stops(node) == "perhaps" and node.ways:
-                odds[node.step.id] = "perhaps"
+        odds = self._odds_of_ends(top)
         sure, may = [
             [self._name_words(key) for key in odds if odds[key] == wanted] for wanted in ("certain", "perhaps")
         ]

@@ -16,12 +16,12 @@ from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
 from zeitbuch.readers.input.toml_lines import line_of
 
-from .paths import path_keys
+from .paths import ITEM, path_keys
 from .query import Query
-from .rules import KEY, PLACE, Dialect, KindRule, PlaceholderRule
+from .rules import KEY, PLACE, Dialect, KindRule, PlaceholderRule, TriggerRule
 from .text_patterns import TextPattern
 
-_OWN_PATHS = ("", ".", KEY, PLACE)
+_OWN_PATHS = ("", ITEM, KEY, PLACE)
 
 
 def check_dialect(dialect: Dialect, text: str, name: str) -> None:
@@ -44,6 +44,7 @@ def check_dialect(dialect: Dialect, text: str, name: str) -> None:
         *_faults_of_rules(dialect.kind),
         *_faults_of_placeholders(dialect.placeholders),
         *_faults_of_shapes(dialect),
+        *_faults_of_triggers(dialect.trigger),
     )
     for pointer, message, hint in faults:
         raise fail("dialect-key", message, hint, _place(text, name, pointer))
@@ -130,16 +131,26 @@ def _faults_of_shapes(dialect: Dialect) -> Iterator[tuple[str, str, str]]:
     if dialect.flow.connections is not None and dialect.flow.connections.shared:
         message = "expected `flow.connections` without `shared`, found it: connections stand in their flow"
         yield "/flow/connections/shared", message, "only `variables` may stand in the document, for all its flows"
+    yield from _faults_of_files(dialect)
+    for place, group in enumerate(dialect.group):
+        if group.by and path_keys(group.by)[-1] == group.rows:
+            message = f"expected `group[{place}].rows` to name another key than `by`, found '{group.rows}' for both"
+            yield f"/group/{place}/rows", message, "the value and the rows stand in one record: choose another name"
+
+
+def _faults_of_files(dialect: Dialect) -> Iterator[tuple[str, str, str]]:
     for place, beside in enumerate(dialect.beside):
         for key in ("file", "main"):
             name = getattr(beside, key)
             if "/" in name or "\\" in name or name in ("", ".", ".."):
                 message = f"expected at `beside[{place}].{key}` the name of a file in the same folder, found '{name}'"
                 yield f"/beside/{place}/{key}", message, "a file elsewhere is not read: leave the folders out"
-    for place, group in enumerate(dialect.group):
-        if group.by and path_keys(group.by)[-1] == group.rows:
-            message = f"expected `group[{place}].rows` to name another key than `by`, found '{group.rows}' for both"
-            yield f"/group/{place}/rows", message, "the value and the rows stand in one record: choose another name"
+
+
+def _faults_of_triggers(rule: TriggerRule | None) -> Iterator[tuple[str, str, str]]:
+    if rule is not None and rule.at == "$" and rule.settings == ITEM:
+        message = "expected `trigger.settings` to name what the trigger takes in, found all of the flow"
+        yield "/trigger/settings", message, 'where the flow is its own trigger (`at = "$"`), leave it out'
 
 
 def _faults_of_placeholders(rule: PlaceholderRule | None) -> Iterator[tuple[str, str, str]]:

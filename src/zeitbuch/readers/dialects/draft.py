@@ -8,7 +8,7 @@ from textwrap import shorten
 from typing import Any, NamedTuple
 
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Link, Origin, Step, Trigger
+from zeitbuch.core.model.records import Link, Origin, Schedule, Step, Trigger
 from zeitbuch.readers.input.link_builder import Loose
 from zeitbuch.readers.input.pointers import escape_key
 
@@ -45,9 +45,12 @@ class Draft:
         self.bodies: list[Link] = []  # ways into the bodies of loops
         self.gates: dict[str, list[Gate]] = {}  # the own conditions of steps
         self.rounds: dict[str, Rounds] = {}  # how steps repeat themselves
+        self.clocks: dict[str, list[Schedule]] = {}  # of triggers that have several
+        self.tools: dict[str, list[str]] = {}  # the names of the tools of agents
         self.lost: list[dict[str, Any]] = []
         self.noise: dict[str, Any] = {}  # what the dialect says carries no meaning, by its place
         self.missed = 0  # values of steps that were only counted as unread
+        self.rest: dict[str, Any] | None = None  # of a flow that is its own trigger: what that does not read of it
 
     def keep_gates(self, step_id: str, gates: list[Gate]) -> None:
         """The own conditions of a step. Of two steps with one id the first keeps its own."""
@@ -55,6 +58,18 @@ class Draft:
             self.gates[step_id] = gates
         else:
             self.lost += [{f"{gate.word} of {step_id}": gate.condition} for gate in gates]
+
+    def keep_clocks(self, trigger_id: str, clocks: list[Schedule]) -> None:
+        """Several schedules of one trigger."""
+        if clocks:
+            self.clocks[trigger_id] = clocks
+
+    def keep_tools(self, step_id: str, names: list[str]) -> None:
+        """The tools that an agent names. Of two steps with one id the first keeps its own."""
+        if names and step_id in self.tools:
+            self.lost.append({f"tools of {step_id}": names})
+        elif names:
+            self.tools[step_id] = names
 
     def keep_rounds(self, step_id: str, rounds: Rounds | None) -> None:
         """How a step repeats itself. Of two steps with one id the first keeps its own."""

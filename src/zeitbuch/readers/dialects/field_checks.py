@@ -101,7 +101,7 @@ def one_of(words: Iterable[str]) -> Form:
     def usable(value: Any) -> bool:
         return type(value) is not dict and type(value) is not list and _spelled(value) in known
 
-    return Form(usable, "one of " + ", ".join(sorted(known)))
+    return Form(usable, "one of " + ", ".join(sorted(known)) if known else "a word that the dialect explains")
 
 
 def _spelled(value: Any) -> str:

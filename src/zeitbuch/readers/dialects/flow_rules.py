@@ -12,12 +12,14 @@ class Signature(Rule, frozen=True):
     """``all``: JSONPath queries (RFC 9535) of which each must select something in the document. ``noise``: dotted paths from the
     document to what stands around the flows and says nothing about them. ``suffixes``: files of other kinds that the builder writes
     (tables, JSON Lines, TOML), which are then looked into in folders, packages and revisions too. ``sequences``: names of elements of XML
-    whose elements count in the order in which they stand."""
+    whose elements count in the order in which they stand. ``together``: the lines of a file of JSON Lines, and the documents of a YAML file,
+    are rows of one document."""
 
     all: list[QueryText]
     noise: list[DottedPath] = []
     suffixes: list[Literal[".csv", ".tsv", ".jsonl", ".ndjson", ".toml"]] = []
     sequences: list[str] = []
+    together: bool = False
 
 
 class Items(Rule, frozen=True):

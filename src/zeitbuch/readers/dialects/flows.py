@@ -27,6 +27,7 @@ from .field_checks import FORMS, WORDS, Form, make_field, one_of, with_refused
 from .flow_rules import FlowRule
 from .gates import add_gates
 from .named_items import Item, ItemReader, name_of
+from .named_tools import add_tools
 from .own_rounds import add_rounds
 from .paths import (
     Claims,
@@ -47,6 +48,7 @@ from .recogniser import Recogniser
 from .record_forms import RecordForms
 from .reshape import Reshaper, is_reshaped
 from .rules import KEY, Dialect
+from .several_clocks import part_clocks
 from .steps import StepReader, with_key
 from .variable_values import give_values
 
@@ -228,6 +230,10 @@ class DialectReader:
             self._start_at_first(draft)
         if self.dialect.flow.model:
             give_default_model(draft, as_text(self.get["model"](raw)))
+        if draft.clocks:
+            part_clocks(draft)
+        if draft.tools:
+            add_tools(draft, self.steps.plans)
         if draft.gates:
             add_gates(draft, self.steps.places, self.steps.outline)
         if draft.rounds:
@@ -269,7 +275,7 @@ class DialectReader:
                     claim_keys(claims, keys)
         refused = self.forms.refused_in(raw)
         draft.tell_refused(refused, "of the flow", "")
-        unread = with_refused(unclaimed_part(raw, claims), refused)
+        unread = with_refused(unclaimed_part(raw if draft.rest is None else draft.rest, claims), refused)
         variables = [
             {
                 **left,

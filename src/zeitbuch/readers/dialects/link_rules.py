@@ -63,9 +63,11 @@ class PointerRule(Rule, frozen=True):
 
 class OrderRule(Rule, frozen=True):
     """Steps that run in the order in which they stand, where nothing else links them: all steps of one group (``groups``, JSONPath
-    from the flow) before all of the next, and those of one group side by side; without groups one step after the other."""
+    from the flow) before all of the next, and those of one group side by side; without groups one step after the other. Where steps are
+    numbered, ``by`` is where in a step its number is: those with the same run side by side."""
 
     groups: QueryText | None = None
+    by: DottedPath = ""
 
 
 class OutletRule(Rule, frozen=True):
@@ -83,10 +85,12 @@ class PredecessorRule(Rule, frozen=True):
     """Steps that name the steps before them: ``at`` is the dotted path within a step to a name, a list of names or
     objects (``source`` and ``outcome`` are paths within one), or an object from name to outcomes.
 
-    ``outcomes`` says what the builder's words for outcomes mean; a name without outcome continues after success.
+    ``outcomes`` says what the builder's words for outcomes mean; a name without outcome continues after success. ``condition`` is where an
+    object says when the step runs after the one that it names.
     """
 
     at: DottedPath
     source: Paths = ""
     outcome: Paths = ""
     outcomes: dict[str, Outcome] = {}
+    condition: Paths = ""

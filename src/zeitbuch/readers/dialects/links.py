@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from fnmatch import translate
 from typing import Any, NamedTuple
 
+from zeitbuch.core.model.outcomes import BESIDE
 from zeitbuch.core.model.records import Link, Outcome
 from zeitbuch.readers.input.pointers import escape_key
 
@@ -271,6 +272,8 @@ class Links:
                 role, label = "case" if kinds.get(source) in WITH_OUTCOMES else "next", label or outlet
         elif kinds.get(source) == "decide":
             role = "case"
+        if role == "next" and condition and kinds.get(source, "note") not in BESIDE:
+            role = "case"  # taken where it holds, whatever its step does
         if given is not None:
             role = given
             if given == "attach":

@@ -10,14 +10,13 @@ from zeitbuch.readers.input.pointers import last_key
 
 from .field_checks import WORDS, make_field
 from .flow_rules import Items
-from .paths import Claims, as_text, claim_paths, make_getter
+from .paths import ITEM, Claims, as_text, claim_paths, make_getter
 from .query import Query
 from .record_forms import RecordForms
 from .rules import KEY
 from .steps import with_key
 
 Item = tuple[dict[str, str], Any, dict[str, Any]]  # texts by field, the value, and what is unread of it
-WHOLE_ITEM = "."  # as a path: the item itself
 
 
 class Shared(NamedTuple):
@@ -41,8 +40,8 @@ class ItemReader:
         paths_of_value = [values] if isinstance(values, str) else values
         self.query = Query(rule.at) if rule is not None else None
         self.shared = rule is not None and rule.shared
-        self.value = make_getter([path for path in paths_of_value if path and path != WHOLE_ITEM])
-        self.whole = WHOLE_ITEM in paths_of_value
+        self.value = make_getter([path for path in paths_of_value if path and path != ITEM])
+        self.whole = ITEM in paths_of_value
         self.keyed = rule is not None and KEY in (rule.id, rule.name)
         self.claims: Claims = {KEY: True}
         for paths in given.values():

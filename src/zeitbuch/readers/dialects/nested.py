@@ -17,6 +17,7 @@ from .flat import Triggers
 from .gates import find_gates
 from .holds import Hold, Item, keep_unused
 from .links import Links
+from .named_tools import tool_names
 from .own_rounds import find_rounds
 from .paths import Claims, as_text, claim_paths, is_words, make_getter, unclaimed_part
 from .query import Query
@@ -70,6 +71,8 @@ class Nested:
             self.entry_claims: Claims = {}
             claim_paths(self.entry_claims, self.before.source)
             claim_paths(self.entry_claims, self.before.outcome)
+            claim_paths(self.entry_claims, self.before.condition)
+            self.condition = make_getter(self.before.condition)
         apart = bool(dialect.links or dialect.adjacencies) or bool(dialect.step.next or dialect.pointer)
         self.apart = (
             Links(dialect, steps) if apart else None
@@ -155,6 +158,8 @@ class Nested:
         if (rule := node.plan.rounds) is not None:
             places = self.steps.places
             draft.keep_rounds(node.id, find_rounds(rule, node.item, node.pointer, places, draft.names))
+        if "tools" in node.plan.get:
+            draft.keep_tools(node.id, tool_names(node.plan, node.item))
         if node.plan.cases is not None:
             draft.keep_cases(node.id, self.steps.cases_of(node.item, node.plan))
 
@@ -192,14 +197,19 @@ class Nested:
         self, draft: Draft, node: Node, followed: set[str], ends: dict[str, list[Loose]], begin: list[Loose]
     ) -> None:
         before = list(self._predecessors_of(node, draft))
-        for name, after in before:
+        for name, after, condition in before:
             source = draft.names.get(name)
             if source is None:
                 self._tell_nowhere(name, after, node, draft)
                 continue
             if not after or "success" in after:
                 followed.add(source)  # what only catches a failure leaves the way on open
-            self._add_arrow(self._leaving_arrows(source, after, ends), node.id, node.pointer, draft)
+            arrows = self._leaving_arrows(source, after, ends)
+            if condition:
+                arrows = [
+                    one._replace(role="case" if one.role == "next" else one.role, condition=condition) for one in arrows
+                ]
+            self._add_arrow(arrows, node.id, node.pointer, draft)
         if not before:
             self._add_arrow(begin, node.id, node.pointer, draft)
 
@@ -210,12 +220,12 @@ class Nested:
             return [first._replace(after=after) for first in ends.get(source, [Loose(source)])]
         return [Loose(source, "error", " or ".join(f"on {name}" for name in after), "", after)]
 
-    def _predecessors_of(self, node: Node, draft: Draft) -> Iterator[tuple[str, tuple[Outcome, ...]]]:
-        """The predecessors of a step, each with the outcomes after which the step runs."""
+    def _predecessors_of(self, node: Node, draft: Draft) -> Iterator[tuple[str, tuple[Outcome, ...], str]]:
+        """The predecessors of a step, each with the outcomes after which the step runs, and the condition."""
         value = self.names_at(node.item)
         if type(value) is dict and self.source(value) is None:
             for name, outcome in value.items():
-                yield name, self._read_outcomes(outcome, name, node, draft)
+                yield name, self._read_outcomes(outcome, name, node, draft), ""
             return
         for entry in value if type(value) is list else [value]:
             name = as_text(self.source(entry)) if type(entry) is dict else as_text(entry)
@@ -223,11 +233,12 @@ class Nested:
                 rest = unclaimed_part(entry, self.entry_claims)
                 draft.lost += [rest] if rest else []
                 if name:
-                    yield name, self._read_outcomes(self.outcome(entry), name, node, draft)
+                    condition = as_text(self.condition(entry))
+                    yield name, self._read_outcomes(self.outcome(entry), name, node, draft), condition
                 elif self.outcome(entry) is not None:
                     draft.lost.append({"to": node.id, "outcome": self.outcome(entry)})
             elif name:
-                yield name, ()
+                yield name, (), ""
 
     def _read_outcomes(self, value: Any, name: str, node: Node, draft: Draft) -> tuple[Outcome, ...]:
         written = tuple([as_text(item) for item in value]) if type(value) is list else (as_text(value),)

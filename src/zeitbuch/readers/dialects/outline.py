@@ -13,6 +13,7 @@ from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
 from .draft import Draft
 from .gates import find_gates
 from .links import WITH_OUTCOMES, Links, pointer_targets, unclaimed_targets
+from .named_tools import tool_names
 from .paths import Getter, as_text
 from .step_plan import Plan
 
@@ -74,10 +75,9 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
 
 
 def _has_steps_around(plan: Plan, item: dict[str, Any]) -> bool:
-    """Whether a decision or a loop belongs before or around a step."""
-    return bool(plan.gates and find_gates(plan.gates, item, "")) or (
-        plan.rounds is not None and plan.rounds.repeats(item)
-    )
+    """Whether a decision or a loop belongs before or around a step, or tools to it."""
+    repeats = plan.rounds is not None and plan.rounds.repeats(item)
+    return repeats or bool(plan.gates and find_gates(plan.gates, item, "")) or bool(tool_names(plan, item))
 
 
 def _outline_step(plan: Plan, item: dict[str, Any], key: str, get_scope: Getter | None) -> Step:

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 # Fields of steps that repeat themselves -> those of loops.
 OWN_ROUNDS = {"own_items": "items", "own_until": "until", "own_cap": "cap"}
-_OF_REPEAT = ("items", "until", "cap", "on_item_fault")
+_OF_REPEAT = ("items", "until", "as_long_as", "cap", "on_item_fault")
 # Kinds that have rounds by themselves, or nothing that could be repeated.
 NEVER_REPEATED = frozenset(("loop", "decide", "join", "end", "note", "group"))
 
@@ -106,7 +106,8 @@ def read_repeat(
     """How a loop goes round: over a list or what an expression names, so many times, or until something holds."""
     said = {name: read(raw) for name, read in get.items() if name in _OF_REPEAT}
     items, count = _items_and_count(said.get("items"))
-    until = _spelled(said.get("until"))
+    lasting = _spelled(said.get("as_long_as"))
+    until = _spelled(said.get("until")) or (f"not ({lasting})" if lasting else "")
     refs: tuple[Ref, ...] = places.in_text(items, names) + places.in_text(until, names)
     return Repeat(
         items=items or None,

@@ -15,6 +15,8 @@ from zeitbuch.core.model.problems import fail
 Getter = Callable[[dict[str, Any]], Any]
 Claims = dict[str, Any]  # key -> True (all of it) or a nested Claims
 
+ITEM = "."  # as a path: the thing itself; one that is no object is read as {".": it}
+
 _PART = re.compile(r'"([^"]+)"|([^."\s][^."]*)')
 _WHOLE = re.compile(r'(?:"[^"]+"|[^."\s][^."]*)(?:\.(?:"[^"]+"|[^."\s][^."]*))*')
 
@@ -22,6 +24,8 @@ _WHOLE = re.compile(r'(?:"[^"]+"|[^."\s][^."]*)(?:\.(?:"[^"]+"|[^."\s][^."]*))*'
 @lru_cache(maxsize=4096)  # dialects name the same few paths again and again
 def path_keys(path: str) -> tuple[str, ...]:
     """The keys of a dotted path; keys with dots stand in double quotes. Raises ZeitbuchError when malformed."""
+    if path == ITEM:
+        return (ITEM,)
     if not _WHOLE.fullmatch(path):
         raise fail("path", f"expected a dotted path, found '{path}'", "example: with.engine")
     return tuple(matched[1] or matched[2] for matched in _PART.finditer(path))
@@ -91,7 +95,7 @@ def make_getters(paths: str | list[str]) -> list[Getter]:
 def claim_paths(claims: Claims, paths: str | Iterable[str]) -> None:
     """Note that the values at these paths are understood."""
     for path in [paths] if isinstance(paths, str) else paths:
-        if path and path != ".":
+        if path and path != ITEM:
             claim_keys(claims, path_keys(path))
 
 

@@ -72,11 +72,16 @@ class PromptPaths:
         """Role and text of every prompt of a record."""
         for rule, get, get_speaker in self._ways:
             found = get(record)
-            messages = found if type(found) is list else [found]
+            messages = found if type(found) is list and not self._is_one_text(rule, found) else [found]
             for message, speaker in zip(messages, _speakers(get_speaker(record), len(messages)), strict=True):
                 words = _text_of_message(message)
                 if words:
                     yield speaker or rule.role, words
+
+    @staticmethod
+    def _is_one_text(rule: PromptRule, found: list[Any]) -> bool:
+        """Whether a list holds the lines of one text: no path to it goes through its items."""
+        return all(map(_is_text_or_none, found)) and not any("*" in path_keys(path) for path in _paths_of(rule))
 
 
 def _speakers(value: Any, count: int) -> list[str]:

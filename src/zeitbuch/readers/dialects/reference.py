@@ -44,6 +44,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("noise", "Paths from the document to what stands around the flows and says nothing.", 'noise = ["harbour"]'),
         Key("suffixes", "Files of other kinds that the builder writes; they are then looked into in folders, packages and revisions.", 'suffixes = [".csv"]'),
         Key("sequences", "Elements of XML of which the elements count in their order: a list `@each` of objects, each with its `@name`.", 'sequences = ["voyage", "then"]'),
+        Key("together", "The lines of a file of JSON Lines, and the documents of a YAML file, are one document: `{ rows = [...] }`.", "together = true"),
     )),
     TableOfKeys("TextRule", "[[text]]", "Texts that hold a definition. What they hold takes their place.", (
         Key("at", "The texts, from the document.", 'at = "$.body"'),
@@ -224,6 +225,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
     )),
     TableOfKeys("OrderRule", "[order]", "Steps that run in the order in which they stand, where nothing else links them.", (
         Key("groups", "Groups, from the flow: all steps of one before all of the next.", 'groups = "$.stages[*]"'),
+        Key("by", "Where in a step its number is: steps run in the order of these, those with the same side by side.", 'by = "turn"'),
     )),
     TableOfKeys("TreeRule", "[tree]", "Steps within steps, in the usual places.", (
         Key("body", "The steps that a step contains.", 'body = "inside"'),
@@ -252,6 +254,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("source", "Where in an object the name is.", 'source = "task"'),
         Key("outcome", "Where in an object the outcome is.", 'outcome = "when"'),
         Key("outcomes", "What the builder's words for outcomes mean.", 'outcomes = { done = "success", broke = "failure" }'),
+        Key("condition", "Where in an object is when the step runs after the one that it names.", 'condition = "if"'),
     )),
     TableOfKeys("TriggerRule", "[trigger]", "Triggers that stand apart from the steps.", (
         Key("at", "The triggers, from the flow.", 'at = "$.starts[*]"'),

@@ -15,6 +15,11 @@ FIELDS = (
     Key("temperature", "Where the temperature is.", 'temperature = "given.warmth"'),
     Key("max_output", "Where the most tokens of an answer are.", 'max_output = "given.longest"'),
     Key("max_turns", "Where the most turns of an agent are.", 'max_turns = "given.rounds"'),
+    Key(
+        "tools",
+        "Where the names of the tools are that an agent may use, and that are no steps; the rules for operations say by their names what they do.",
+        'tools = "given.may_use"',
+    ),
     Key("task", "Where the builder says what a model step is for.", 'task = "given.job"'),
     Key(
         "condition",
@@ -28,6 +33,11 @@ FIELDS = (
     ),
     Key("items", "Where the list that a loop goes over is, or its name.", 'items = "given.over"'),
     Key("until", "Where the condition that ends a loop is.", 'until = "given.stop_when"'),
+    Key(
+        "as_long_as",
+        "Where the condition is as long as which a loop goes round: it ends where that does not hold.",
+        'as_long_as = "given.keep_on"',
+    ),
     Key("cap", "Where the most rounds of a loop are.", 'cap = "given.at_most"'),
     Key(
         "method",

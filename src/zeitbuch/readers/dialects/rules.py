@@ -79,11 +79,13 @@ class Fields(Rule, frozen=True):
     temperature: Paths = ""
     max_output: Paths = ""
     max_turns: Paths = ""
+    tools: Paths = ""
     task: Paths = ""
     condition: Paths = ""
     cases: CasesRule | None = None
     items: Paths = ""
     until: Paths = ""
+    as_long_as: Paths = ""
     cap: Paths = ""
     calls: Paths = ""
     method: Paths = ""
@@ -216,7 +218,8 @@ class HoldRule(Rule, frozen=True):
 
 
 class TriggerRule(Rule, frozen=True):
-    """Triggers that stand apart from the steps (``at``, JSONPath from the flow)."""
+    """Triggers that stand apart from the steps (``at``, JSONPath from the flow; ``$`` where the flow has their fields itself). Of those that
+    are texts or numbers the path ``.`` is the thing itself; of a list each item is one."""
 
     at: QueryText
     id: Paths = ""

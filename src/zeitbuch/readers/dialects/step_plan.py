@@ -50,14 +50,14 @@ from .statements import statement_kind
 from .step_facts import FACT_PATHS, METHOD_EFFECTS, WORDS_OF, fact_readers, words_known
 
 _FIELD_PATHS = (
-    "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
+    "model", "temperature", "max_output", "max_turns", "tools", "task", "condition", "items", "until", "as_long_as", "cap", "calls",
     "cron", "every", "unit", "days", "month_days", "time", "hour", "minute", "zone", "event", "batch", "authentication", *FACT_PATHS,
     *OWN_CONDITIONS, *OWN_ROUNDS,
 )  # fmt: skip
 _OF_DATABASES = ("read", "write", "delete")
-_OF_LOOPS = ("items", "until", "cap")
+_OF_LOOPS = ("items", "until", "as_long_as", "cap")
 _OF_MODELS = ("model", "temperature", "max_output", "max_turns", "task")
-_OF_TRIGGERS = (
+OF_TRIGGERS = (
     "cron", "every", "unit", "days", "month_days", "time", "hour", "minute", "zone", "event", "batch", "authentication",
 )  # fmt: skip
 _DECIDING = ("decide", "loop")  # kinds that go by their condition
@@ -176,7 +176,9 @@ class Plan:
         self.is_bare = not self.uses_model and "calls" not in self.get
         self.facts = [] if self.starts else fact_readers(rule, common, self.get)
         said = {name: getattr(rule, name) or getattr(common, name) for name in self.get}
-        decides_by = [said[name] for name in ("condition", "until") if name in said and self.kind in _DECIDING]
+        decides_by = [
+            said[name] for name in ("condition", "until", "as_long_as") if name in said and self.kind in _DECIDING
+        ]
         named = (*OWN_CONDITIONS, *(() if self.kind in _DECIDING or self.starts else ("condition",)))
         self.gates: list[GateRule] = []
         for name in named:
@@ -205,7 +207,9 @@ class Plan:
     def _meaning_of(self, name: str) -> bool:
         if name in _OF_MODELS:
             return self.uses_model
-        if name in _OF_TRIGGERS:
+        if name == "tools":
+            return self.kind == "agent" and not self.starts
+        if name in OF_TRIGGERS:
             return self.starts
         if name in _OF_LOOPS:
             return self.kind == "loop" and not self.starts

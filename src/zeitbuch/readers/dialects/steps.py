@@ -15,7 +15,7 @@ from zeitbuch.readers.input import clock_texts
 from zeitbuch.readers.input.pointers import last_key
 
 from .draft import Case, Draft
-from .field_checks import FORMS, WORDS, Field, Refused, make_field, one_of, with_refused
+from .field_checks import FORMS, NUMBER, WORDS, Field, Refused, make_field, one_of, with_refused
 from .paths import (
     Claims,
     Getter,
@@ -28,6 +28,7 @@ from .paths import (
 from .placeholders import Placeholders
 from .query import Query
 from .rules import KEY, PLACE, Dialect
+from .several_clocks import several_clocks
 from .step_plan import Plan, Plans, Shared, inputs_of, model_of, repeat_of, schedule_of
 from .switches import Switch
 
@@ -99,6 +100,9 @@ class StepReader:
                 make_field(x, FORMS["x"], partner=make_getter(y)),
                 make_field(y, FORMS["y"], partner=make_getter(x)),
             ]
+        number = dialect.order.by if dialect.order is not None else ""
+        claim_paths(claims, number)
+        fields += [make_field(number, NUMBER)] if number else []
         claim_paths(claims, [rule.next, *rule.noise] if isinstance(rule.next, str) else [*rule.next, *rule.noise])
         for pointer in dialect.pointer:
             claim_paths(claims, pointer.at)
@@ -151,6 +155,7 @@ class StepReader:
         kind = plan.rule.trigger
         assert kind is not None
         settings = raw if plan.all_inputs else self.settings(raw)
+        draft.keep_clocks(step_id, several_clocks(get, raw))
         return Trigger(
             id=step_id,
             kind=kind,

@@ -233,6 +233,7 @@ def _place_rows(dialect: Dialect, watch: _Watch) -> Iterator[RuleTrial]:
     """Paths to other steps or within triggers, which stand in tables of their own."""
     steps = [raw for raw, _ in watch.steps]
     places = [("holds", hold.at) for hold in dialect.inside]
+    places += [("order", dialect.order.by)] if dialect.order is not None and dialect.order.by else []
     places += [("predecessors", dialect.predecessors.at)] if dialect.predecessors is not None else []
     for title, path in places:
         hits = sum(make_getter(path)(raw) is not None for raw in steps)

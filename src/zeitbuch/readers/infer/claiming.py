@@ -10,17 +10,21 @@ from zeitbuch.readers.dialects.flow_rules import Items
 from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields, surroundings
-from .claims import ANSWERED
+from .claims import ANSWERED, DOUBTED
 from .clocks import TIMED
 from .evidence import Evidence
 from .fields import Column, Delimiters
+from .flow_states import tells_when_on
 from .helper_lists import HelperList
 from .identity import is_id_word
 from .kinds import Verdict
 from .named_values import NamedValues
+from .own_starts import own_fields
 from .state_words import says_state, state_of_word
 from .survey import STAR, Path, dotted_path, json_path, values_at
 
+_TRUE = {"true", "1"}
+_FLAGS = {*_TRUE, "false", "0"}
 _LEAST_FLOWS = 2  # more flows than this show what differs from one to the next
 
 
@@ -73,6 +77,9 @@ def claim_links(e: Evidence) -> None:
         "predecessors": "names of the steps before at '{p}' in each step",
         "order": "nothing links the steps: they are taken to run in the order in which they stand. Check this",
     }[joins.way]
+    if e.numbering:
+        e.add_claim("links", f"steps run in the order of their numbers at '{dotted_path(e.numbering)}'", {})
+        return
     if joins.way == "order" and e.holds_steps:
         words = "steps stand inside steps; those of one list run in the order in which they stand"
     elif e.topics is not None:
@@ -150,18 +157,23 @@ def claim_flow(e: Evidence, given: dict[str, Any]) -> None:
         }
         e.add_claim("flow name", f"'{dotted_path(path)}'", evidence)
     if "state" in given:
-        path = given["state"]
-        values = [as_text(value) for sample in e.found.samples for value in values_at(sample.raw, path)]
-        said = [state_of_word(value) for value in values]
-        evidence = {
-            "word": surroundings.is_word_for("state", path),
-            "known": sum(map(bool, said)) / max(1, len(said)),
-            "both": len(set(said)) > 1,
-            "everywhere": len(values) / flows
-            if any(said)
-            else 0.0,  # words of no language known say nothing by standing everywhere
-        }
-        e.add_claim("flow state", f"'{dotted_path(path)}'", evidence)
+        _claim_state(e, given["state"], flows)
+
+
+def _claim_state(e: Evidence, path: Path, flows: int) -> None:
+    values = [as_text(value) for sample in e.found.samples for value in values_at(sample.raw, path)]
+    said = [state_of_word(value) for value in values]
+    evidence = {
+        "word": surroundings.is_word_for("state", path),
+        "known": sum(map(bool, said)) / max(1, len(said)),
+        "both": len(set(said)) > 1,
+        # Words of no language known say nothing by standing everywhere.
+        "everywhere": len(values) / flows if any(said) else 0.0,
+    }
+    on = sum(value in _TRUE for value in values)
+    if set(values) <= _FLAGS and on < len(values) / 2 and not tells_when_on(path):
+        evidence[DOUBTED] = 1.0  # most flows are on: true may mean that they are off, or something else
+    e.add_claim("flow state", f"'{dotted_path(path)}'", evidence)
 
 
 def claim_switch(e: Evidence, given: dict[str, Any], columns: dict[Path, Column], total: int) -> None:
@@ -196,7 +208,8 @@ def claim_triggers(e: Evidence) -> None:
     if e.starts is not None:
         begun = len({number for number, _ in e.starts.records}) / flows
         evidence = {"apart": 1.0, "flows": begun, "score": e.starts.score / 10, "several": several}
-        e.add_claim("triggers", f"apart from the steps at {json_path(e.starts.at)}", evidence)
+        own = f"said by flows themselves at {path_list(own_fields(e.starts))}"
+        e.add_claim("triggers", f"apart from the steps at {json_path(e.starts.at)}" if e.starts.at else own, evidence)
         return
     triggers = [verdict for verdict in e.verdicts.values() if verdict.trigger]
     begun = sum(any(e.kind_of(sight.raw).startswith("on:") for sight in sample.steps) for sample in e.found.samples)

@@ -46,6 +46,11 @@ _WEEKDAY_KEYS = frozenset(
 )
 
 
+def is_word_for_intervals(key: str) -> bool:
+    """Whether a field is called what says how often: "every", "frequency"."""
+    return key_in((key,), _INTERVAL_WORDS | _OFTEN)
+
+
 def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
     """The fields of a trigger's clock: paths by the keys of a dialect's kind, ``every_unit`` and tables of words as they are, and
     ``maybe_every`` for a number that may be an interval and says no unit, ``maybe_days`` for numbers of weekdays."""

@@ -18,9 +18,11 @@ from .identity import Identity, find_identity, name_of_some
 from .join_index import Joins, own_leaves
 from .joins import find_joins
 from .kinds import Verdict, judge_operations, operation_contexts, structural_triggers
+from .numbering import find_numbering
 from .outlets import Outlet, outlet_meanings
 from .own_conditions import OwnCondition, is_condition_word
 from .own_rounds import OwnRounds
+from .own_starts import find_own_starts
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, json_path, value_at
@@ -51,8 +53,10 @@ class Evidence:
         have = sum(
             any(made[self.step_operation(sight.raw)].trigger for sight in sample.steps) for sample in found.samples
         )
-        self.starts: Starts | None = find_starts(found, self.identity, self.joins, have)
-        self.topics = find_topics(found, self.joins, self.starts)
+        apart = find_starts(found, self.identity, self.joins, have)
+        self.starts: Starts | None = apart or find_own_starts(found, self.identity, have)
+        self.numbering = find_numbering(found, self.joins)
+        self.topics = find_topics(found, self.joins, self.starts) if not self.numbering else None
         if self.starts is not None and len({number for number, _ in self.starts.records}) >= 0.9 * len(found.samples):
             made = judge_operations(found, self.identity, self.joins, apart=True)
         self.contexts = seen = operation_contexts(found, self.identity, self.joins)

@@ -25,7 +25,7 @@ _Rows = list[dict[str, Any]]
 def gather_rules(documents: list[Any]) -> list[GatherRule]:
     """Rules for documents that are tables of a database: several lists whose items name the flow they belong to, under the same key, and
     lists whose items name one of those; or for lists beside whole flows whose items name these."""
-    tables = _tables_of(documents)
+    tables = tables_of(documents)
     about_flows = _rows_about_flows(documents, tables)
     if about_flows:
         return about_flows
@@ -98,14 +98,23 @@ def _whole_flows(documents: list[Any]) -> Iterator[tuple[Path, str, set[str], _R
         return
     for path in _upper_paths(documents[0]):
         found = [value_at(document, path) for document in documents]
-        if all(type(value) is dict for value in found):
-            records = [(key, record) for value in found for key, record in value.items()]
-            if len(records) > 1 and all(_holds_records(record) for _, record in records):
-                yield path, KEY, {key for key, _ in records}, [record for _, record in records]
-        elif all(type(value) is list for value in found):
-            rows = _rows_in(found)
-            if len(rows) > 1 and all(map(_holds_records, rows)):
-                yield from ((path, equals, ids, rows) for equals, ids in _ids_of(rows))
+        named = (
+            _keyed_flows(found) if all(type(value) is dict for value in found)
+            else _listed_flows(found) if all(type(value) is list for value in found) else iter(())
+        )  # fmt: skip
+        yield from ((path, *one) for one in named)
+
+
+def _keyed_flows(found: list[Any]) -> Iterator[tuple[str, set[str], _Rows]]:
+    records = [(key, record) for value in found for key, record in value.items()]
+    if len(records) > 1 and all(_holds_records(record) for _, record in records):
+        yield KEY, {key for key, _ in records}, [record for _, record in records]
+
+
+def _listed_flows(found: list[Any]) -> Iterator[tuple[str, set[str], _Rows]]:
+    rows = _rows_in(found)
+    if len(rows) > 1 and all(map(_holds_records, rows)):
+        yield from ((equals, ids, rows) for equals, ids in _ids_of(rows))
 
 
 def _holds_records(value: Any) -> bool:
@@ -132,7 +141,7 @@ def _gather_rule(path: Path, by: str, to: Path, equals: str, into: str = "") -> 
     )
 
 
-def _tables_of(documents: list[Any]) -> dict[Path, list[dict[str, Any]]]:
+def tables_of(documents: list[Any]) -> dict[Path, list[dict[str, Any]]]:
     """The rows of the lists at the top of all documents, or in an object there, by their paths."""
     if not documents or not all(type(document) is dict for document in documents):
         return {}

@@ -20,6 +20,8 @@ ERROR_WORDS = (
     "fail* error* err fault* catch* except* fehler* erreur* echec* error fallo* feil* fout* errore* erro falha* broken oops nope timeout* ko reject* trouble* "
     "abort* rescue* misslung* problem* bad"
 )
+FAULT_WORDS = "fail* error* err fault* catch* except* fehler* erreur* error fallo* feil* fout* errore* erro falha* timeout* rescue*"  # no answers
+NEXT_WORDS = "next goto follow* successor* weiter danach nachste* suivant* siguiente* neste volgende prossim* seguinte* leads to target targets link links"
 PLAIN_WORDS = (
     "success* succeed* ok main default* out output* next done then ergebnis erfolg* succes* exito* vellyk* gelukt successo* sucesso* always ferdig "
     "completed complete finished fertig normal std exit result*"

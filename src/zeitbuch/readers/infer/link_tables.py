@@ -63,6 +63,8 @@ def order_rule(e: Evidence) -> OrderRule:
     """Steps run in the order in which they stand, list by list."""
     steps_at = e.found.steps_at
     stars = [place for place, part in enumerate(steps_at[:-1]) if part == STAR]
+    if e.numbering:
+        return OrderRule(by=dotted_path(e.numbering))
     return OrderRule(groups=json_path(steps_at[: stars[-1] + 1]) if stars else None)
 
 

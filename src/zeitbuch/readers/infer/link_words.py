@@ -24,5 +24,5 @@ AFTER_WORDS = frozenset(
 
 
 def path_has_word(path: Path, listed: frozenset[str]) -> int:
-    """Whether a key of a path is one of the words."""
-    return any(word in listed for part in path for word in words_of(part))
+    """Whether a key of a path is one of the words; "on" says so only by itself, and not in "depends_on"."""
+    return any(word in listed and (word != "on" or words == ("on",)) for words in map(words_of, path) for word in words)

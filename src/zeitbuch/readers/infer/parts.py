@@ -22,7 +22,12 @@ from .vocabulary import word_fits, words_of
 
 _OPERATORS = ("==", "!=", ">", "<", " = ", "=", " contains", " in ", " is ", " and ", " or ", "()", "matches", "equals")
 _LIMIT = frozenset("max cap limit most maximum maxiterations hochstens times".split())
-_UNTIL = frozenset("until while exit stop bis solange jusqua hasta inntil totdat finche ate condition when".split())
+_UNTIL = frozenset("until exit stop bis jusqua hasta inntil totdat ate".split())
+_LASTING = frozenset("while solange tant mientras zolang finche enquanto medan".split())
+_JUDGED = frozenset(
+    "condition test expression if when bedingung ausdruck condicion expresion betingelse voorwaarde condizione condicao".split()
+)
+_TRIES = frozenset("retry retries try tries attempt attempts".split())
 _ITEMS = frozenset(
     "items list over each collection array liste elements elementos elementer lijst lista input source of in".split()
 )
@@ -58,23 +63,35 @@ class Branching(NamedTuple):
             best = max(best, (judging + 0.6 * worded + 0.2 * (path[: len(self.settings)] == self.settings), path))
         return best[1] if best[0] >= 0.7 else ()
 
-    def find_repeat(self, columns: dict[Path, Column]) -> dict[str, Path]:
-        """What a loop goes over, until when, and how often at most."""
+    def find_repeat(self, columns: dict[Path, Column], operation: str = "") -> dict[str, Path]:
+        """What a loop goes over, until when, and how often at most. Beside the settings only what is plain counts."""
         result: dict[str, Path] = {}
+        words = set(words_of(operation))
         for path, column in columns.items():
-            self._judge_repeat(path, column, result)
+            inside = not self.settings or path[: len(self.settings)] == self.settings
+            if (inside or len(path) == 1) and STAR not in path:
+                key = _part_of_repeat(path, column, words, inside)
+                result.setdefault(key, path)
+        result.pop("", None)
         return result
 
-    def _judge_repeat(self, path: Path, column: Column, result: dict[str, Path]) -> None:
-        if self.settings and path[: len(self.settings)] != self.settings:
-            return
-        texts = [value for value in column.values if type(value) is str and value]
-        if all(type(value) is int for value in column.values) and key_in(path, _LIMIT):
-            result.setdefault("cap", path)
-        elif texts and STAR not in path and key_in(path, _UNTIL):
-            result.setdefault("until", path)
-        elif texts and STAR not in path and (key_in(path, _ITEMS) or all(placeholder_like(value) for value in texts)):
-            result.setdefault("items", path)
+
+def _part_of_repeat(path: Path, column: Column, operation: set[str], inside: bool) -> str:
+    """What a field of a loop says of its rounds; empty where that is something else. ``operation`` are the words of the loop."""
+    if all(type(value) is int for value in column.values):
+        return "cap" if key_in(path, _LIMIT) and not key_in(path, _TRIES) else ""
+    texts = [value for value in column.values if type(value) is str and value]
+    if not texts:
+        return ""
+    if key_in(path, _JUDGED):
+        return "as_long_as" if operation & _LASTING else "until" if inside or operation & _UNTIL else ""
+    if key_in(path, _UNTIL):
+        return "until"
+    return "as_long_as" if key_in(path, _LASTING) else "items" if inside and _names_items(path, texts) else ""
+
+
+def _names_items(path: Path, texts: list[str]) -> bool:
+    return key_in(path, _ITEMS) or all(map(placeholder_like, texts))
 
 
 def operator_like(value: str) -> bool:

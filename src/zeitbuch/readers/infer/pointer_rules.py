@@ -10,7 +10,7 @@ from typing import Any
 from zeitbuch.readers.dialects.link_rules import PointerRule, PredecessorRule
 from zeitbuch.readers.dialects.paths import as_text
 
-from .kinds import ERROR_WORDS, HELPER_WORDS, HELPERS, PLAIN_WORDS
+from .kinds import ERROR_WORDS, FAULT_WORDS, HELPER_WORDS, HELPERS, NEXT_WORDS, PLAIN_WORDS
 from .loop_ways import BODY_WORDS
 from .parts import Branching, judge_fields, operator_like
 from .survey import STAR, Path, dotted_path, find_leaves, value_at, values_at
@@ -65,6 +65,8 @@ def _role_of_pointers(b: Branching, known: list[dict[str, int]], bare: Path) -> 
     if _lends(hints, words_of(bare[-1])):
         return True, "", "attach"
     words = tuple(word for key in bare for word in words_of(key) if key != STAR)
+    if _names_answer(hints, bare):
+        return False, bare[-1], "case"
     outlet = bare[-1] if word_fits(words, ERROR_WORDS) else ""
     return False, outlet, _role_by_word(hints, words_of(bare[-1])) or ("error" if outlet else None)
 
@@ -76,6 +78,12 @@ def _lends(hints: Hints, words: tuple[str, ...]) -> bool:
     """Whether agents name their helpers, or anything under a word for these."""
     helping = _are_mostly(hints, lambda first, second: first == "agent" and second in HELPERS)
     return helping or (_are_mostly(hints, lambda first, _: first == "agent") and word_fits(words, HELPER_WORDS))
+
+
+def _names_answer(hints: Hints, bare: Path) -> bool:
+    """Whether a field names the step behind one of the answers of people, or one of the ways of decisions: "rejected", "else"."""
+    asked = _are_mostly(hints, lambda first, _: first in ("approve", "decide"))
+    return asked and STAR not in bare and not word_fits(words_of(bare[-1]), f"{NEXT_WORDS} {FAULT_WORDS}")
 
 
 def _role_by_word(hints: Hints, words: tuple[str, ...]) -> Any:
@@ -112,14 +120,37 @@ def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> Predecessor
     first = at_.index(STAR)
     outer, rest = at_[:first], at_[first + 1 :]
     entries = _entries_at(b, outer)
-    named = _outcome_path(entries, rest)
+    judged = _condition_path(entries, rest, b)
+    named = _outcome_path(entries, rest, judged)
     words = {as_text(value_at(mapping, named)) for mapping in entries} - {""} if named else set()
     return PredecessorRule(
         at=dotted_path(outer),
         source=dotted_path(rest),
         outcome=dotted_path(named),
         outcomes={word: outcome(word) for word in sorted(words)},
+        condition=dotted_path(judged),
     )
+
+
+def _condition_path(entries: list[dict[str, Any]], target: Path, b: Branching) -> Path:
+    """The field of such records that says when: conditions, or values of steps."""
+    steps = set().union(*b.identity.ids, *b.identity.names)
+    columns = _texts_beside(entries, target)
+    return next((path for path, texts in columns.items() if all(_is_judged(text, steps) for text in texts)), ())
+
+
+def _is_judged(text: str, steps: set[str]) -> bool:
+    """Whether a text is a condition: a comparison, or what a step has given."""
+    return operator_like(text) or ("." in text and text.partition(".")[0] in steps)
+
+
+def _texts_beside(entries: list[dict[str, Any]], target: Path) -> dict[Path, list[str]]:
+    columns: dict[Path, list[str]] = {}
+    for entry in entries:
+        for path, value in find_leaves(entry, depth=2):
+            if type(value) is str and STAR not in path and path != target:
+                columns.setdefault(path, []).append(value)
+    return columns
 
 
 def _named_within(b: Branching, where: Path) -> Path:
@@ -139,16 +170,11 @@ def _named_within(b: Branching, where: Path) -> Path:
     return count.most_common(1)[0][0] if count else ()
 
 
-def _outcome_path(entries: list[dict[str, Any]], target: Path) -> Path:
-    """The field of pointer records that repeats a few words for outcomes."""
-    columns: dict[Path, list[str]] = {}
-    for entry in entries:
-        for path, value in find_leaves(entry, depth=2):
-            if type(value) is str and STAR not in path and path != target:
-                columns.setdefault(path, []).append(value)
+def _outcome_path(entries: list[dict[str, Any]], target: Path, judged: Path = ()) -> Path:
+    """The field of pointer records that repeats a few words for outcomes; not that of their conditions (``judged``)."""
     rated: list[tuple[float, Path]] = []
-    for path, values in columns.items():
-        if sum(operator_like(value) for value in values) > 0.5 * len(values):
+    for path, values in _texts_beside(entries, target).items():
+        if path == judged or sum(operator_like(value) for value in values) > 0.5 * len(values):
             continue
         known = sum(
             word_fits(words_of(value), f"{ERROR_WORDS} {PLAIN_WORDS} {HELPER_WORDS}") for value in values

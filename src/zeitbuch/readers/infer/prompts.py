@@ -22,9 +22,16 @@ _MOST_SPEAKERS, _LONG = 5, 20
 def prompt_rules(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[PromptRule]:
     """The rules for the texts of the steps that use a model, the standing instructions first."""
     return [
-        PromptRule(dotted_path(path), prompt_role(path, place, columns), dotted_path(speaker_of(path, columns)))
+        PromptRule(
+            dotted_path(_without_lines(path)), prompt_role(path, place, columns), dotted_path(speaker_of(path, columns))
+        )
         for place, path in enumerate(order_prompts(prompts, columns))
     ]
+
+
+def _without_lines(path: Path) -> Path:
+    """Where a text is that stands line by line in a list."""
+    return path[:-1] if path[-1] == STAR and STAR not in path[:-1] else path
 
 
 def order_prompts(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[Path]:

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import PurePath
 from typing import Any, NamedTuple
 
@@ -13,11 +13,13 @@ from msgspec import structs
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, place_within
 from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.flow_rules import Signature
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.recogniser import Recogniser
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.file_documents import LINES, documents_of
+from zeitbuch.readers.input.joined_documents import file_holding, joined_documents
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.packages import package_members
 from zeitbuch.readers.input.plain_xml import plain_document
@@ -88,9 +90,11 @@ def _decoded(origin: Origin, data: bytes, limits: Limits, problems: list[Problem
     return found
 
 
-def plain_documents(found: Iterable[tuple[str, Any]], sequences: Collection[str] = ()) -> list[tuple[str, Any]]:
-    """Documents with XML as plain values, the elements in ``sequences`` in their order."""
-    return [(file, plain_document(value, sequences) if isinstance(value, Element) else value) for file, value in found]
+def plain_documents(found: Iterable[tuple[str, Any]], signature: Signature | None = None) -> list[tuple[str, Any]]:
+    """Documents as a dialect of this signature sees them: XML as plain values, those of one file apart or together."""
+    sequences = signature.sequences if signature is not None else ()
+    plain = [(file, plain_document(value, sequences) if isinstance(value, Element) else value) for file, value in found]
+    return joined_documents(plain) if signature is not None and signature.together else plain
 
 
 def trim_document(value: Any, depth: int = 0) -> Any:
@@ -127,20 +131,9 @@ def propose_from_documents(
 
     Raises ZeitbuchError when none of them holds anything like steps.
     """
-    sequences = sequences_of([value for _, value in found if isinstance(value, Element)])
     made = _propose_plainly(plain_documents(found), name, answers)
-    if not sequences:
-        return _found_steps(made, found)
-    in_order = _propose_plainly(plain_documents(found, sequences), name, answers)
-    if in_order is None or (made is not None and made.made.steps >= in_order.made.steps):
-        return _found_steps(made, found)
-    signature = structs.replace(in_order.made.dialect.signature, sequences=sorted(sequences))
-    claim = Claim("shape", "", f"elements of XML in the order in which they stand: {', '.join(sorted(sequences))}", {})
-    dialect = structs.replace(in_order.made.dialect, signature=signature)
-    return in_order._replace(made=in_order.made._replace(dialect=dialect, claims=(claim, *in_order.made.claims)))
-
-
-def _found_steps(made: Proposal | None, found: list[tuple[str, Any]]) -> Proposal:
+    made = _propose_in_order(found, made, name, answers)
+    made = _propose_joined(found, made, name, answers)
     if made is not None:
         return made
     raise fail(
@@ -148,6 +141,51 @@ def _found_steps(made: Proposal | None, found: list[tuple[str, Any]]) -> Proposa
         f"expected steps in {count_words(len(found), 'file')} (records with a type string that repeat), found none",
         "name files that each hold at least one whole flow, or write the dialect by hand: docs/dialects.md",
     )
+
+
+def _propose_in_order(
+    found: list[tuple[str, Any]], made: Proposal | None, name: str, answers: Mapping[str, str] | None
+) -> Proposal | None:
+    """The proposal, or one that takes the elements of XML in their order, where that finds more steps."""
+    sequences = sequences_of([value for _, value in found if isinstance(value, Element)])
+    if not sequences:
+        return made
+    words = f"elements of XML in the order in which they stand: {', '.join(sorted(sequences))}"
+    in_order = _propose_as(found, Signature(all=["$"], sequences=sorted(sequences)), words, name, answers)
+    return in_order if in_order is not None and (made is None or in_order.made.steps > made.made.steps) else made
+
+
+def _propose_joined(
+    found: list[tuple[str, Any]], made: Proposal | None, name: str, answers: Mapping[str, str] | None
+) -> Proposal | None:
+    """The proposal, or one that takes the documents of a file together, where some of them say nothing by themselves."""
+    if made is not None and not made.bare:
+        return made
+    words = "the documents of a file belong together"
+    joined = _propose_as(found, Signature(all=["$"], together=True), words, name, answers)
+    return joined if joined is not None and (made is None or _holds_what_was_bare(joined, made)) else made
+
+
+def _propose_as(
+    found: list[tuple[str, Any]], seen: Signature, words: str, name: str, answers: Mapping[str, str] | None
+) -> Proposal | None:
+    """A proposal for documents that are ``seen`` in another way, of which a line says so; None where nothing is, or holds, anything else."""
+    documents = plain_documents(found, seen)
+    if documents == plain_documents(found):
+        return None
+    made = _propose_plainly(documents, name, answers)
+    if made is None:
+        return None
+    signature = structs.replace(made.made.dialect.signature, sequences=seen.sequences, together=seen.together)
+    dialect = structs.replace(made.made.dialect, signature=signature)
+    claims = (Claim("shape", "", words, {}), *made.made.claims)
+    return made._replace(made=made.made._replace(dialect=dialect, claims=claims))
+
+
+def _holds_what_was_bare(together: Proposal, apart: Proposal) -> bool:
+    """Whether documents in which nothing like steps is stand in the files of others, and say more of their flows."""
+    mixed = {file_holding(file) for file in apart.used} & {file_holding(file) for file in apart.bare}
+    return bool(mixed) and together.made.steps >= apart.made.steps
 
 
 def _propose_plainly(found: list[tuple[str, Any]], name: str, answers: Mapping[str, str] | None) -> Proposal | None:

@@ -79,7 +79,7 @@ def _about_links(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
     if not claim.is_asked and joins.direction > 0:
         return []
     if joins.way == "order":
-        if e.holds_steps:
+        if e.holds_steps or e.numbering:
             return []
         if e.topics is not None:
             return [about_topics(e, e.topics)]
@@ -254,7 +254,7 @@ def _about_trigger(e: Evidence, operation: str, claim: Claim) -> Question:
     def other(said: str) -> Change | None:
         return _trigger_change(operation, said) if said in get_args(TriggerKind) else None
 
-    text = f"What sets a flow off that begins with '{operation}'?"
+    text = f"What sets a flow off that begins with '{operation}'?" if operation else "What sets these flows off?"
     weight = 2.0 + len(e.found.samples)
     return Question(
         TRIGGER_QUESTION + operation, text, shown_values(columns), answers, weight, other, "kind of trigger"

@@ -24,6 +24,7 @@ from zeitbuch.readers.input.limits import Limits, measure_tree
 
 from .catalogues import legends_of, record_legends_of
 from .gathering import gather_rules
+from .heads import head_rules
 from .rows import INTO, ROWS, rows_rule
 from .single_keys import unwrap_rules
 from .sorted_records import divide_rules
@@ -83,6 +84,7 @@ def shape_documents(documents: list[Any]) -> Shaping:
     for divide in list(divide_rules(shaping.documents)):
         words = f"records at {divide.at} are of several sorts, by '{divide.by}'"
         shaping = shaping.with_rule("divide", divide, words)
+    shaping = _with_heads(shaping)
     for path, name, value, count in _setting_lists(shaping.documents):
         rule = PairsRule(at=json_path(path), name=dotted_path((name,)), value=dotted_path((value,)))
         words = f"{count_words(count, 'list')} of names and values at {json_path(path)}"
@@ -102,6 +104,19 @@ def shape_documents(documents: list[Any]) -> Shaping:
         shaping = shaping.with_rule(
             "catalogue", legend, f"codes at {', '.join(legend.refs)} are explained at {legend.at}"
         )
+    return shaping
+
+
+def _with_heads(shaping: Shaping) -> Shaping:
+    """What belongs to flows put into the records that are their heads, where both stand in one list."""
+    heads = head_rules(shaping.documents)
+    if heads is None:
+        return shaping
+    words = f"records at {heads.divide.at} are heads of flows and what belongs to them, by '{heads.divide.by}'"
+    shaping = shaping.with_rule("divide", heads.divide, words)
+    for gather in heads.gathers:
+        words = f"items of {gather.at} belong to {gather.to} by '{gather.by}'"
+        shaping = shaping.with_rule("gather", gather, words)
     return shaping
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import Any, get_args
 
 from zeitbuch.core.model.records import Effect, Modality, StepKind, TriggerKind
-from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.paths import ITEM, as_text
 from zeitbuch.readers.dialects.rules import CasesRule, KindRule, TriggerRule
 from zeitbuch.readers.infer.fields import Column
 
@@ -23,6 +23,7 @@ from .telling_keys import telling_keys
 from .trigger_switches import claim_trigger_switch
 from .vocabulary import EVENT_WORDS, TRIGGER_WORDS, effect_of, guess_kinds, modality_of, word_fits, words_of
 
+_AS_LIKELY = 0.5
 _NEARLY_ALL = 0.9  # of the triggers of a kind have what tells the kind
 _MIXED = "several kinds"  # told by the values of triggers that nothing tells apart
 
@@ -37,7 +38,7 @@ def trigger_rule(e: Evidence) -> TriggerRule | None:
         id="@key" if starts.keyed and not starts.id else dotted_path(starts.id),
         name=dotted_path(starts.name),
         operation=dotted_path(starts.operation),
-        settings=".",
+        settings=ITEM if starts.at and starts.operation != (ITEM,) else "",
         starts=dotted_path(starts.starts or (e.topics.starts if e.topics is not None else ())),
         **claim_trigger_switch(e, starts),
     )
@@ -86,7 +87,7 @@ def _parts_of_kind(
         if condition:
             more["condition"] = dotted_path(condition)
     elif kind == "loop":
-        more |= {key: dotted_path(values) for key, values in branching.find_repeat(columns).items()}
+        more |= {key: dotted_path(values) for key, values in branching.find_repeat(columns, operation).items()}
     elif kind == "subflow":
         called = _called_flow_rule(e, columns)
         if called:
@@ -128,7 +129,13 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
     )
     if trigger not in ("schedule", "polling"):
         clock = {key: value for key, value in clock.items() if key in ("event", "batch")}
-    return {"trigger": trigger, **_spell_clock(clock)}
+    return {"trigger": _claimed_kind(e, trigger), **_spell_clock(clock)}
+
+
+def _claimed_kind(e: Evidence, trigger: Any) -> Any:
+    """The kind of a trigger that was claimed last, or where most speaks against it that something happens: what, is asked."""
+    claim = next(claim for claim in reversed(e.claims) if claim.part == "trigger kind")
+    return "event" if claim.probability < _AS_LIKELY and trigger not in ("schedule", "polling") else trigger
 
 
 def _triggers_by_keys(e: Evidence, operation: str, verdict: Verdict) -> list[KindRule]:
@@ -244,7 +251,7 @@ def _separate_trigger(
         told = _MIXED
     clock = _clock_of_kind(e, operation, clock, trigger)
     claim_trigger_kind(e, operation, trigger, _word_score(operation, trigger), clock, told)
-    given = _spell_clock(clock)
+    given, trigger = _spell_clock(clock), _claimed_kind(e, trigger)
     if operation in starts.tells:
         rules.append(KindRule(operation="", has=dotted_path((operation,)), trigger=trigger, **given))
     else:

@@ -20,6 +20,9 @@ _NEARLY_ALL = 0.95
 _ENDS = 2
 
 
+Records = list[tuple[int, str, dict[str, Any]]]  # of each the document, the list, and itself
+
+
 def divide_rules(documents: list[Any]) -> Iterator[DivideRule]:
     """A rule for each list of which some records link others of it, and a field tells these from all others."""
     for group in find_groups(documents):
@@ -30,6 +33,27 @@ def divide_rules(documents: list[Any]) -> Iterator[DivideRule]:
 
 def _field_of_sorts(group: Group) -> str:
     records = [(item.document, item.parent, item.value) for item in group.items]
+    apart = [_by_flow(records, flow) for flow in _fields_of_flows(records)]
+    return next((field for held in (records, *apart) if (field := _sort_of(held))), "")
+
+
+def _fields_of_flows(records: Records) -> list[str]:
+    """Fields that may say of most records which flow they belong to: ids count within one then."""
+    having = Counter(key for _, _, record in records for key, value in record.items() if is_scalar(value))
+    told = {key: Counter(as_text(record.get(key)) for _, _, record in records if key in record) for key in having}
+    return [
+        key
+        for key, count in having.items()
+        if count >= 0.5 * len(records) and len(told[key]) > 1 and min(told[key].values()) > 1
+    ]
+
+
+def _by_flow(records: Records, field: str) -> Records:
+    return [(number, f"{parent} {as_text(record.get(field))}", record) for number, parent, record in records]
+
+
+def _sort_of(records: Records) -> str:
+    """The field that says of which sort each record is, where those of one sort link the others."""
     fields = [key for key in records[0][2] if all(is_tokenlike(record.get(key)) for _, _, record in records)]
     for field in fields:
         sorts = Counter(record[field] for _, _, record in records)
@@ -40,7 +64,6 @@ def _field_of_sorts(group: Group) -> str:
     return ""
 
 
-Records = list[tuple[int, str, dict[str, Any]]]
 Names = dict[tuple[int, str], dict[str, str]]  # of each list: what names one record alone, and the sort of that
 
 
@@ -67,13 +90,15 @@ def _key_of_ids(records: Records, field: str) -> str:
 
 
 def _are_links(records: Records, field: str, sort: str, names: Names) -> bool:
-    """Whether the records of a sort name two of other sorts each, and no record names one of them."""
+    """Whether the records of a sort name two of other sorts each, in fields that others have not, and no record names one of them."""
     links = [(names[number, parent], record) for number, parent, record in records if record[field] == sort]
     others = [(names[number, parent], record) for number, parent, record in records if record[field] != sort]
     ends = [
         key
         for key in links[0][1]
-        if sum(table.get(as_text(record.get(key)), sort) != sort for table, record in links) >= _NEARLY_ALL * len(links)
+        if 2 * sum(key in record for _, record in others) < len(others)
+        and sum(table.get(as_text(record.get(key)), sort) != sort for table, record in links)
+        >= _NEARLY_ALL * len(links)
     ]
     named = any(
         table.get(as_text(value)) == sort and as_text(value) != ""

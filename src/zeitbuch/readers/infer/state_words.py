@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 # English, German, French, Spanish, Portuguese, Italian, Dutch, Swedish, Norwegian and Danish, as their dictionaries have them.
 _CLEARLY_ON = frozenset(
     "active enabled live published deployed aktiv aktiviert aktiverad aktivert aktiveret veröffentlicht actif active activé activée publié publiée "
@@ -20,6 +22,11 @@ _OFF = _CLEARLY_OFF | frozenset(
 )
 _CLEARLY_DRAFT = frozenset("draft entwurf brouillon borrador utkast bozza rascunho kladd kladde".split())
 _DRAFT = _CLEARLY_DRAFT | frozenset("concept test".split())
+# As what stands under them is called, so do keys begin: "suspend", "isPaused". "stop" and "hold" also say when, or why.
+_OFF_STEMS = (
+    "suspen", "paus", "disabl", "deactiv", "deaktiv", "desactiv", "désactiv", "desativ", "inactiv", "inaktiv", "inativ", "frozen", "freez", "archiv",
+    "retired", "snooz", "deshabil", "desabil", "disabilit", "disattiv", "inattiv", "sospe", "stillgelegt", "gesperrt", "uitgeschakeld", "gepauz", "avaktiv",
+)  # fmt: skip
 _CLEAR = _CLEARLY_ON | _CLEARLY_OFF | _CLEARLY_DRAFT
 
 
@@ -27,6 +34,13 @@ def state_of_word(word: str) -> str:
     """on, off or draft; empty when the word says none of them."""
     low = word.lower()
     return "on" if low in _ON else "off" if low in _OFF else "draft" if low in _DRAFT else ""
+
+
+def is_off_key(words: Sequence[str]) -> bool:
+    """Whether a key of these words is true of what is off: "paused", "suspend", and not "pauseBetweenRounds"."""
+    return any(len(word) > 3 and state_of_word(word) == "off" for word in words) or (
+        len(words) <= 2 and any(word.startswith(_OFF_STEMS) for word in words)
+    )
 
 
 def says_state(word: str) -> bool:

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
 
+from .clocks import CRON
 from .operations import is_tokenlike, operation_scores
 from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_leaves, is_scalar, value_at, values_at
 from .vocabulary import guess_kinds, words_of
@@ -25,6 +26,9 @@ _SEVERAL = 2  # documents beside the first
 _MARKS = 1  # beside a flow that is wrapped
 _OF_FLOWS = frozenset(
     "id key ref uid uuid code slug nr number name title label state status active enabled on version revision rev owner folder path changed created".split()
+)
+_NAMING = frozenset(
+    "name title label slug titel nom titre nombre titulo navn tittel naam nome titolo bezeichnung".split()
 )
 _NEAR = 0.5  # of the best score
 
@@ -271,15 +275,23 @@ def _named_record(documents: list[Any], outer: Path) -> tuple[Path, bool]:
     best: tuple[float, int] = (-1.0, 0)
     for size in range(len(outer) + 1):
         record = value_at(documents[0], outer[:size]) if size else documents[0]
-        if type(record) is not dict:
-            continue
-        texts = [value for value in record.values() if type(value) is str]
-        named = any(" " in value.strip() and len(value) <= 90 for value in texts)
-        value = 2.0 * named + 0.5 * min(len(texts), 3) + 0.2 * size
-        if size and not texts:
-            value -= 1
-        best = max(best, (value, size))
+        if type(record) is dict:
+            score = _naming_score(record) or (-1.0 if size else 0.0)
+            best = max(best, (score + 0.2 * size, size))
     return outer[: best[1]], False
+
+
+def _naming_score(record: dict[str, Any]) -> float:
+    """How much a record looks like what a flow says of itself: a name, and other texts."""
+    texts = [value for value in record.values() if type(value) is str]
+    named = any(map(_may_name, texts))
+    called = any(type(record[key]) is str and _NAMING.issuperset(words_of(key)) for key in record if words_of(key))
+    return 2.0 * named + 1.0 * called + 0.5 * min(len(texts), 3)
+
+
+def _may_name(text: str) -> bool:
+    """Whether a text may be a name: words, and not a clock."""
+    return " " in text.strip() and len(text) <= 90 and not CRON.match(text.strip())
 
 
 def _find_holders(value: Any, path: Path) -> list[Any]:

@@ -42,16 +42,18 @@ from .link_tables import link_tables
 from .named_values import NamedValues, find_named_values, with_values
 from .outlet_rules import outlet_rules
 from .own_rounds import claim_what_runs
+from .own_starts import own_fields
 from .parts import Branching
 from .prompts import prompt_rules
 from .question_records import Question
 from .questions import KIND_QUESTION, TRIGGER_QUESTION, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
 from .rules import kind_rules, trigger_rule
-from .signatures import holding_for_all, shared_keys
+from .signatures import holding_for_all, shared_keys, signs_of_rows
 from .single_keys import open_single_keys, single_key_list
 from .steps import KEY, find_steps
 from .survey import STAR, Path, dotted_path, json_path
+from .tool_names import with_tools
 from .two_fields import merged_operation, second_field
 from .written_ends import find_written_ends
 
@@ -190,7 +192,7 @@ class _Proposal(Evidence):
         step = self._step_rule()
         flow = self._flow_rule(step)
         branching = Branching(found, self.identity, self.joins, self.verdicts, self.settings)
-        kinds = with_facts(self, kinds, step)
+        kinds = with_tools(self, with_facts(self, kinds, step))
         links = link_tables(self, branching, partial(helper_pointers, self))
         trigger = trigger_rule(self)
         texts = [text for document in self.documents for text in fields.texts_of(document)]
@@ -325,7 +327,7 @@ class _Proposal(Evidence):
         if self.joins.way in ("records", "adjacency"):
             used.append(self.joins.at)
         if self.starts is not None:
-            used.append(self.starts.at)
+            used += [self.starts.at] if self.starts.at else own_fields(self.starts)
         given = surroundings.flow_fields(found, [pair for pair in used if pair])
         claim_flow(self, given)
         self.doubtful_state = self._taken_out("flow state", given, ("state", "states"))
@@ -358,8 +360,8 @@ class _Proposal(Evidence):
         if self.joins.way in ("records", "adjacency") and self.joins.at:
             path = (*found.flow_at, *self.joins.at)
             queries.append(json_path(path[:-1] if path[-1] == STAR else path))
-        fields = [found.operation, self.identity.id, self.identity.name]
-        rows = [f"{rule.at}{json_path(path)[1:]}" for rule in shaping.rules.get("group", []) for path in fields if path]  # type: ignore[attr-defined]
+        fields = [path for path in (found.operation, self.identity.id, self.identity.name) if path]
+        rows = signs_of_rows(shaping.rules, fields, raw)
         return holding_for_all(queries, raw) or holding_for_all(rows, raw) or ["$"]
 
     def _placeholder_rules(self, texts: list[str]) -> PlaceholderRule | None:

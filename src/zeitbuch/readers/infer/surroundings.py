@@ -4,49 +4,36 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from typing import Any
 
 from zeitbuch.readers.dialects.flow_rules import Items
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.infer.survey import Group
 
+from .clocks import CRON
 from .fields import STAMP, Column, key_in
+from .flow_states import STATE_KEYS, find_state
 from .join_index import Joins
 from .named_values import VARIABLE_WORDS, value_and_about
-from .state_words import says_state, state_of_word
 from .steps import Found
 from .survey import STAR, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
-from .vocabulary import words_of
 
 _FLOW_WORDS: dict[str, str] = {
     "id": "id key ref uid uuid code codigo codice kode number slug tag clave cle chiave nokkel nr",
     "name": "name title heading label titel nom titre nombre titulo navn tittel naam nome titolo bezeichnung caption",
     "description": "description about purpose summary descr beschreibung zweck descripcion beskrivelse formal omschrijving descrizione descricao doc",
-    "state": "state status active enabled live running situacao estado stato zustand etat tilstand on aktiv actif activo activa actief attivo ativo "
-             "published deployed paused",
+    "state": STATE_KEYS,
     "owners": "owner owners author creator people responsible besitzer eigentumer proprietaire dueno propietario eier eigenaar "
               "dono dona proprietario responsavel responsable verantwortlich zustandig zustaendig contact maintainers users by",
     "folder": "folder directory ordner dossier carpeta mappe map cartella pasta category project group space section",
     "environment": "environment env stage site tenant umgebung environnement entorno miljo omgeving ambiente region host",
     "version": "version revision edition rev utgave versie versione versao release",
 }  # fmt: skip
-_PAIRS = (
-    ("true", "false"),
-    ("yes", "no"),
-    ("on", "off"),
-    ("active", "inactive"),
-    ("enabled", "disabled"),
-    ("ja", "nein"),
-    ("oui", "non"),
-)
 _NAMES = (
     "name title label",
     "service svc type kind app provider",
     "account acct as user login",
 )  # of a connection, the best first
-_OPPOSITE = {"on": "off", "off": "on"}
-_ON_KEYS = frozenset("on active enabled live running published deployed aktiv actif activo attivo ativo actief".split())
 CONNECTION_WORDS = frozenset(
     "connection connections conn conns credential credentials account accounts auth verbindung connexion conexion tilkobling verbinding "
     "connessione conexao konto link integration".split()
@@ -61,6 +48,7 @@ def is_word_for(field: str, path: Path) -> bool:
 def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     """Values for the [flow] table: dotted paths and the words of the state."""
     columns, result, stamps, count = _fields_by_words(found, used)
+    _name_beside_title(columns, result, count)
     taken = set(result.values())
     if "name" not in result:
         _human_name(columns, taken, result)
@@ -68,17 +56,12 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
         _long_text(columns, taken, result)
     if "id" not in result:
         _unique_key(columns, taken, count, result)
-    if "state" not in result:
-        _words_for_state(columns, result, count)
-    if "state" not in result:
-        _single_switch(columns, result, count)
-    if "state" not in result:
-        _two_unknown_words(columns, result, count)
+    find_state(columns, result, count)
+    if "owners" not in result:
+        _people_in_records(columns, result)
     if "owners" not in result:
         _mail_addresses(columns, result)
     _first_and_last(stamps, result)
-    if "state" in result:
-        _words_of_states(columns, result)
     return result
 
 
@@ -109,6 +92,27 @@ def _fields_by_words(
     return columns, result, stamps, count
 
 
+def _name_beside_title(columns: dict[Path, list[Any]], result: dict[str, Any], count: int) -> None:
+    """Where a flow has a name without blanks and a title beside it, the title is what people read and the name is the id."""
+    short = result.get("name")
+    names = list(map(as_text, columns[short])) if short is not None else []
+    if short is None or any(" " in name for name in names):
+        return
+    beside = [path for path in columns if path not in result.values() and is_word_for("name", path)]
+    title = next((path for path in beside if path[:-1] == short[:-1] and _are_titles(columns[path], len(names))), None)
+    if title is None:
+        return
+    result["name"] = title
+    if "id" not in result and len(set(names)) == count == len(names):
+        result["id"] = short
+
+
+def _are_titles(values: list[Any], count: int) -> bool:
+    """Whether nearly each is a few words."""
+    words = sum(type(value) is str and 0 < value.count(" ") < 12 and len(value) < 90 for value in values)
+    return words >= 0.8 * max(len(values), count)
+
+
 def _human_name(columns: dict[Path, list[Any]], taken: set[Any], result: dict[str, Any]) -> None:
     human = [
         pair
@@ -130,11 +134,16 @@ def _long_text(columns: dict[Path, list[Any]], taken: set[Any], result: dict[str
         if pair not in taken
         and STAR not in pair
         and len(pair) <= 2
-        and all(type(item) is str and item.count(" ") >= 4 for item in values)
+        and all(type(item) is str and _is_sentence(item) for item in values)
     ]
     if long:
         result["description"] = long[0]
         taken.add(long[0])
+
+
+def _is_sentence(text: str) -> bool:
+    """Whether a text is several words: a cron text has as many parts."""
+    return sum(any(map(str.isalpha, part)) for part in text.split()) >= 5 and not CRON.match(text.strip())
 
 
 def _unique_key(columns: dict[Path, list[Any]], taken: set[Any], count: int, result: dict[str, Any]) -> None:
@@ -147,52 +156,17 @@ def _unique_key(columns: dict[Path, list[Any]], taken: set[Any], count: int, res
         result["id"] = unique[0]
 
 
-def _words_for_state(columns: dict[Path, list[Any]], result: dict[str, Any], count: int) -> None:
-    """A word of every flow that says on, off or draft, whatever its key: several words, or one that says nothing else."""
-    taken = {value for value in result.values() if isinstance(value, tuple)}
-    worded = [
+def _people_in_records(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:
+    """The names of people, or their addresses, in a record or in several under a word for owners."""
+    words = frozenset(_FLOW_WORDS["owners"].split())
+    found = [
         path
         for path, values in columns.items()
-        if len(path) <= 2 and STAR not in path and path not in taken and len(values) == count
-        and all(type(value) is str and state_of_word(value) for value in values)
-        and (len(set(map(state_of_word, values))) > 1 or all(says_state(value) for value in values))
+        if any(key_in((key,), words) for key in path[:-1]) and path[-1] != STAR and all(map(is_scalar, values))
+        and _fits_field("owners", path, values, 0)
     ]  # fmt: skip
-    if worded:
-        result["state"] = min(worded, key=lambda path: (len(path), path))
-
-
-def _single_switch(columns: dict[Path, list[Any]], result: dict[str, Any], count: int) -> None:
-    """The only field of the flows that is true or false, or 0 or 1 and both of them."""
-    taken = {value for value in result.values() if isinstance(value, tuple)}
-    single = {path: values for path, values in columns.items() if len(path) == 1}
-    switches = [path for path, values in single.items() if all(type(item) is bool for item in values)]
-    numbers = [path for path, values in single.items() if path not in taken and _is_zero_or_one(path, values, count)]
-    found = switches if len(switches) == 1 else numbers
-    if len(found) == 1:
-        result["state"] = found[0]
-
-
-def _two_unknown_words(columns: dict[Path, list[Any]], result: dict[str, Any], count: int) -> None:
-    """The only field of the flows that has one of two words, each several times: it may be the state, in whatever language. It is asked."""
-    taken = {value for value in result.values() if isinstance(value, tuple)}
-    near = {
-        path: values for path, values in columns.items() if len(path) <= 2 and STAR not in path and path not in taken
-    }
-    found = [path for path, values in near.items() if len(values) == count and _are_two_words(values)]
-    if len(found) == 1:
-        result["state"] = found[0]
-
-
-def _are_two_words(values: list[Any]) -> bool:
-    """Whether each is one of two words, and each of these comes again."""
-    words = Counter(value for value in values if type(value) is str and value.isalpha())
-    return len(words) == 2 and words.total() == len(values) and min(words.values()) > 1
-
-
-def _is_zero_or_one(path: Path, values: list[Any], count: int) -> bool:
-    """Whether numbers say on and off: both of them, or one where the key itself says what 1 means ("is_on")."""
-    numbers = len(values) == count and all(type(item) is int for item in values)
-    return numbers and (set(values) == {0, 1} or (set(values) <= {0, 1} and key_in(path, _ON_KEYS)))
+    if found:
+        result["owners"] = min(found, key=lambda path: (not is_word_for("name", path), len(path), path))
 
 
 def _mail_addresses(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:
@@ -213,28 +187,15 @@ def _first_and_last(stamps: list[tuple[Path, list[Any]]], result: dict[str, Any]
         result["changed"] = stamps[0][0]
 
 
-def _words_of_states(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:
-    states = {as_text(value): state_of_word(as_text(value)) for value in columns[result["state"]]}
-    for pair in _PAIRS:
-        if set(pair) & states.keys():
-            states |= {word: state_of_word(word) for word in pair}
-    if _says_off(result["state"][-1]) and not any(map(says_state, states)):
-        states = {word: _OPPOSITE.get(state, state) for word, state in states.items()}  # "paused": true
-    result["states"] = {key: value for key, value in sorted(states.items()) if value}
-
-
-def _says_off(key: str) -> bool:
-    """Whether a key is called after what is off: "paused"."""
-    return any(len(word) > 3 and state_of_word(word) == "off" for word in words_of(key))
-
-
-def _flow_head(raw: dict[str, Any], used: list[Path]) -> dict[str, Any]:
-    """The flow without steps, links and the like, and without large inner parts."""
+def _flow_head(raw: Any, used: list[Path]) -> dict[str, Any]:
+    """The flow without its steps, links and the like."""
     kept: dict[str, Any] = {}
     for key, value in raw.items() if type(raw) is dict else ():
-        if any(path[:1] == (key,) and len(path) <= 2 for path in used):
-            continue
-        kept[key] = value
+        below = [path[1:] for path in used if path[:1] == (key,)]
+        if not below:
+            kept[key] = value
+        elif type(value) is dict and all(path and path[0] != STAR for path in below):
+            kept[key] = _flow_head(value, below)
     return kept
 
 

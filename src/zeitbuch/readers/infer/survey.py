@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 
+from zeitbuch.readers.dialects.paths import ITEM
 from zeitbuch.readers.input.pointers import escape_key
 
 Path = tuple[str, ...]
@@ -222,6 +223,8 @@ def lies_at(path: Path, place: Path) -> bool:
 
 def dotted_path(path: Path) -> str:
     """A path in the spelling of dialect files."""
+    if path == (ITEM,):
+        return ITEM
     return ".".join(
         part if part and not any(letter in part for letter in '." ') and part[:1] not in "'" else f'"{part}"'
         for part in path

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from zeitbuch.readers.dialects.paths import as_text
 
 from .starts import Starts
-from .state_words import says_state, state_of_word
+from .state_words import is_off_key, says_state, state_of_word
 from .step_surroundings import is_flag
 from .survey import Path, dotted_path, find_leaves
 from .vocabulary import words_of
@@ -46,7 +46,8 @@ def _switch_at(path: Path, values: list[Any]) -> dict[str, Any]:
 
 
 def _switch_by_word(path: Path) -> dict[str, Any]:
-    named = {state_of_word(word) for word in (*words_of(path[-1]), path[-1])} - {""}
+    words = words_of(path[-1])
+    named = {state_of_word(word) for word in (*words, path[-1])} - {""} or ({"off"} if is_off_key(words) else set())
     field = {"on": "enabled", "off": "disabled"}.get(named.pop() if len(named) == 1 else "", "")
     return {field: dotted_path(path)} if field else {}
 

@@ -16,7 +16,7 @@ from .join_index import own_leaves
 from .steps import Found
 from .survey import STAR, Path, json_path
 
-_EACH = (";", "\n", ",")  # what may divide several links in one text
+_EACH = (";", "\n", ",", "|", " ")  # what may divide several links in one text
 _LEAST_TEXTS = 2
 _MOST_LETTERS = 400  # longer texts are prompts and code
 _MARK = re.compile(r"[^\w\s]*")  # signs with which a text begins
@@ -96,11 +96,18 @@ def _rule_with(path: Path, each: str, read: list[_Reading]) -> tuple[float, Spli
     """The share of the texts that a rule reads, and the rule; 0 where too few are read."""
     counted = Counter(reading.steps for reading in read)
     steps = next((number for number in (2, 1) if counted[number] >= 0.8 * len(read)), 0)
-    patterns = _patterns_with_outlet([reading for reading in read if reading.steps == steps], steps) if steps else []
+    fitting = [reading for reading in read if reading.steps == steps]
+    patterns = ["{step}"] if each and steps == 1 and _are_bare(fitting) else []
+    patterns = patterns or (_patterns_with_outlet(fitting, steps) if steps else [])
     if not patterns:
         return 0.0, None
     rule = SplitRule(at=json_path(path), pattern=patterns[0] if len(patterns) == 1 else patterns, each=each)
     return counted[steps] / len(read), rule
+
+
+def _are_bare(read: list[_Reading]) -> bool:
+    """Whether nothing but the names of steps stands in the texts."""
+    return not any(part.strip() for reading in read for part in reading.literals)
 
 
 def _parts_of(text: str, each: str) -> list[str]:
@@ -118,13 +125,13 @@ def _patterns_with_outlet(read: list[_Reading], steps: int) -> list[str]:
     """The patterns for texts of one or two steps: what is always the same between them is literal, what differs an outlet. None
     where none fits: a prefix, say, is nothing that the reader of ends knows."""
     before = [reading.literals[0].strip() for reading in read]
-    if steps == 1 and all(before) and not any(reading.literals[1].strip() for reading in read):
+    between = [reading.literals[1].strip() for reading in read]
+    if steps == 1 and all(before) and not any(between):
         return _outlet_before(before)
     if any(before):
         return []
     if steps == 1:
-        return _outlet_behind([reading.literals[1].strip() for reading in read])
-    between = [reading.literals[1].strip() for reading in read]
+        return _outlet_behind(between)
     behind = [reading.literals[2].strip() for reading in read]
     if between[0] and len(set(between)) == 1:
         mark = _common_mark(list(filter(None, behind)))
@@ -142,7 +149,7 @@ def _outlet_behind(behind: list[str]) -> list[str]:
     """'a:yes' and 'a': an outlet behind a step."""
     told = list(filter(None, behind))
     mark = _quoted(_common_mark(told))
-    if not mark:
+    if not mark or mark == ".":  # a step and a field of what it gives: a condition, say
         return []
     return [f"{{step}}{mark}{{outlet}}" if len(told) == len(behind) else f"{{step}}[{mark}{{outlet}}]"]
 

@@ -15,7 +15,7 @@ from .sources import STDIN_NAME
 _START = re.compile(rb"^---(?=[ \t\r\n]|\Z)", re.MULTILINE)
 _SAYS = re.compile(rb"^[ \t]*[^ \t\r\n#%.]", re.MULTILINE)  # neither comment, directive nor the end of a document
 _PADDED = 20_000_000  # newlines in all; a file of very many documents has lines of the document instead
-_MEMBER = re.compile(r"(?:document|line)-(\d+)\.(?:yaml|json)")
+MEMBER = re.compile(r"(?:document|line)-(\d+)\.(?:yaml|json)")
 LINES = (".jsonl", ".ndjson")
 
 
@@ -45,7 +45,7 @@ def _documents_of_lines(base: Origin, data: bytes) -> Iterator[tuple[Origin, byt
 
 def one_document(name: str, member: str, data: bytes) -> bytes:
     """The document of a file that its place names; all of the file when it is none of them."""
-    found = _MEMBER.fullmatch(member)
+    found = MEMBER.fullmatch(member)
     if found is None:
         return data
     if member.startswith("line-"):

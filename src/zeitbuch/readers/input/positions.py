@@ -19,6 +19,7 @@ from zeitbuch.core.model.records import Origin
 
 from .decode import as_utf8
 from .file_documents import one_document
+from .joined_documents import document_of_row
 from .limits import Limits
 from .packages import package_members
 from .sources import Held, is_package, load_input
@@ -217,7 +218,9 @@ def place_problems(problems: Iterable[Problem], limits: Limits, kept: Mapping[st
         for number in numbers if raw is not None else ():
             origin = result[number].origin
             assert origin is not None and raw is not None
-            place = locate_pointer(member or source, raw, origin.pointer)
+            name = member or source
+            part, pointer = document_of_row(name, raw, origin.pointer) or (raw, origin.pointer)
+            place = locate_pointer(name, part, pointer)
             if place is not None:
                 placed = structs.replace(origin, line=place[0], column=place[1])
                 result[number] = structs.replace(result[number], origin=placed)

@@ -16,6 +16,7 @@ from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.rules import Dialect, suffixes_of
 from zeitbuch.readers.input.decode import decode_bytes
 from zeitbuch.readers.input.file_documents import documents_of
+from zeitbuch.readers.input.joined_documents import may_hold_several
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import STDIN, Held, Input, is_package, list_files, load_input, name_of
 from zeitbuch.readers.secrets.labels import plain_problem
@@ -128,8 +129,27 @@ class Reader(Tally):
         ):
             self.problems.append(other_kind_problem(kind.words, kind.hint, base))
             return
+        if self.recognition.together and may_hold_several(name):
+            whole = self._together(base, data)
+            if whole is not None:
+                yield from whole
+                return
         for place, part in documents_of(base, data):
             yield from self._flows_of_part(place, part)
+
+    def _together(self, base: Origin, data: bytes) -> Iterator[Flow] | None:
+        """The flows of the documents of a file together; None where no dialect that reads them so knows it."""
+        try:
+            document = self.opening.open_together(base, documents_of(base, data), data)
+        except ZeitbuchError as error:
+            self.problems.append(place_within(error.problem, base))
+            return iter(())
+        if not self.recognition.knows_together(document.value):
+            return None
+        self.problems += document.problems
+        unread = [problem for problem in document.problems if problem.severity == "error"]
+        # Of a file without one of its rows the flows would be others.
+        return iter(()) if unread else self._flows_of_document(document)
 
     def _flows_of_part(self, base: Origin, data: bytes) -> Iterator[Flow]:
         try:
@@ -145,7 +165,7 @@ class Reader(Tally):
         """The flows of a document, then those that stand as text inside it, called by the steps that hold them."""
         inner: list[Inside] = []
         within = embedded_in(document) if depth < self.limits.nesting else []
-        own = self.recognition.own_texts(document.value) if within else set()
+        own = self.recognition.own_texts(document) if within else set()
         for one in within:
             if one.pointer in own:
                 continue

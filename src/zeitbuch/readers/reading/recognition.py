@@ -34,6 +34,7 @@ class Recognition:
         self.dialects = list(dialects)
         self.beside = FilesBeside(self.dialects, opening, load)
         self.beyond_cache = False  # whether what was read depends on plug-ins, whose own state no cache knows
+        self.together = any(reader.dialect.signature.together for reader in self.dialects)
         self._last: list[DialectReader] = []
 
     def flows_of(self, document: Document) -> FlowsRead:
@@ -48,7 +49,7 @@ class Recognition:
         if isinstance(value, Element) and self.dialects:
             reader, value = self._reader_of_xml(value)
         else:
-            reader = self._reader_for(value)
+            reader = self._reader_for(value, document.joined)
         if reader is not None and reader.dialect.beside:
             self.beyond_cache = True
             try:
@@ -60,11 +61,16 @@ class Recognition:
             return _or_no_flow(reader.flows(value, origin, count), _no_flow(reader, origin))
         return self._flows_of_plugin(document)
 
-    def own_texts(self, value: Any) -> set[str]:
+    def own_texts(self, document: Document) -> set[str]:
         """The places of texts that the dialect of a document reads as parts of its flows."""
-        reader = self._reader_for(value) if any(one.dialect.text for one in self.dialects) else None
+        value = document.value
+        reader = self._reader_for(value, document.joined) if any(one.dialect.text for one in self.dialects) else None
         rules = reader.dialect.text if reader is not None else []
         return {pointer for rule in rules for pointer, _ in Query(rule.at).find_all(value)}
+
+    def knows_together(self, value: Any) -> bool:
+        """Whether a dialect that reads the documents of a file together knows them."""
+        return self._reader_for(value, joined=True) is not None
 
     def knows(self, value: Any) -> bool:
         """Whether a value has one of the forms."""
@@ -77,10 +83,10 @@ class Recognition:
         """The dialect of which a value is one flow without what stands around flows."""
         return next((reader for reader in self.dialects if reader.holds_bare_flow(value)), None)
 
-    def _reader_for(self, value: Any) -> DialectReader | None:
+    def _reader_for(self, value: Any, joined: bool = False) -> DialectReader | None:
         # Neighbouring files are mostly of one dialect: the last one that fitted is asked first.
         for reader in (*self._last, *self.dialects):
-            if reader.recogniser.fits_document(value):
+            if reader.dialect.signature.together is joined and reader.recogniser.fits_document(value):
                 self._last = [reader]
                 return reader
         return None
