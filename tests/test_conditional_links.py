@@ -164,3 +164,92 @@ def test_several_steps_in_one_text_are_as_many_links(mark: str) -> None:
     ]  # fmt: skip
     _, flows = proposed(estate(*acts))
     assert told(list(flows[3].links)) == {("fetch-3", "say-3"), ("say-3", "post-3"), ("say-3", "keep-3")}
+
+
+# -- graphs of nodes and edges --------------------------------------------------------------------------------------------
+
+
+def graph_of(at: int, nodes: list[tuple[str, str, Any]], edges: list[dict[str, Any]], **more: Any) -> dict[str, Any]:
+    """A flow of nodes (name, type, settings), whose ids are of this flow alone."""
+    return {
+        "id": f"tide-{at}", "name": f"Tide desk {at}", **more,
+        "nodes": [{"id": f"{at}_{name}", "type": kind, "data": {"label": name.title(), "config": config}} for name, kind, config in nodes],
+        "edges": [{**edge, "source": f"{at}_{edge['source']}", "target": f"{at}_{edge['target']}"} for edge in edges],
+    }  # fmt: skip
+
+
+NODES: list[tuple[str, str, Any]] = [
+    ("begin", "start", {}), ("fetch", "http_request", {"url": "https://tide.example", "method": "GET"}),
+    ("which", "condition", {"expression": "{{fetch.ok}} == true"}), ("post", "send_mail", {"to": "quay@ferry.example"}), ("file", "insert_row", {"table": "tides"}),
+]  # fmt: skip
+EDGES = [
+    {"source": "begin", "target": "fetch"}, {"source": "fetch", "target": "which"},
+    {"source": "which", "target": "post", "handle": "true"}, {"source": "which", "target": "file", "handle": "false"},
+]  # fmt: skip
+
+
+def edges_between(flow: Flow) -> dict[tuple[str, str], tuple[str, str]]:
+    return {
+        (link.source.partition("_")[2], link.target.partition("_")[2]): (link.role, link.label)
+        for link in flow.links
+        if link.role != "next"
+    }
+
+
+def test_a_sort_of_all_links_hides_no_way_out() -> None:
+    """With `type` on every edge the cases of decisions had no labels."""
+    edges = [{**edge, "type": "normal"} for edge in EDGES] + [{"source": "fetch", "target": "file", "type": "error"}]
+    made, flows = proposed([graph_of(at, NODES, edges) for at in range(8)])
+    assert [rule.outlet for rule in made.dialect.links] == [["handle", "type"]]
+    assert edges_between(flows[3]) == {
+        ("which", "post"): ("case", "true"),
+        ("which", "file"): ("case", "false"),
+        ("fetch", "file"): ("error", "error"),
+    }
+
+
+def test_ways_that_a_model_lists_are_cases() -> None:
+    """A model that sorts gave on to all of its classes each time."""
+    classes = [{"id": "c1", "name": "late ship"}, {"id": "c2", "name": "early ship"}]
+    nodes = [
+        (name, "classifier", {"model": "turnix-2-mini", "classes": classes}) if name == "which" else (name, kind, said)
+        for name, kind, said in NODES
+    ]
+    edges = [
+        {**edge, "handle": {"true": "c1", "false": "c2"}[edge["handle"]]} if "handle" in edge else edge
+        for edge in EDGES
+    ]
+    made, flows = proposed([graph_of(at, nodes, edges) for at in range(8)])
+    assert [rule.kind for rule in made.dialect.kind if rule.cases is not None] == ["model"]
+    assert edges_between(flows[3]) == {
+        ("which", "post"): ("case", "late ship"),
+        ("which", "file"): ("case", "early ship"),
+    }
+    assert passes(flows[3])["3_post"] == 0.5
+
+
+def test_handles_of_people_are_answers() -> None:
+    nodes = [
+        (name, "human_approval", {"assignees": ["ase@ferry.example"]}) if name == "which" else (name, kind, said)
+        for name, kind, said in NODES
+    ]
+    edges = [
+        {**edge, "handle": {"true": "approve", "false": "reject"}[edge["handle"]]} if "handle" in edge else edge
+        for edge in EDGES
+    ]
+    _, flows = proposed([graph_of(at, nodes, edges) for at in range(8)])
+    assert edges_between(flows[3]) == {("which", "post"): ("case", "approve"), ("which", "file"): ("case", "reject")}
+
+
+def test_what_takes_failures_is_no_state_and_settings_may_stand_deeper() -> None:
+    made, flows = proposed(
+        [graph_of(at, NODES, EDGES, settings={"on_failure": f"tide-{(at + 1) % 8}"}) for at in range(8)]
+    )
+    assert made.dialect.flow.state == ""
+    assert not any(question.id == "state" for question in made.questions)
+    assert flows[3].fault_handlers == ("tide-4",)
+    assert made.dialect.step.settings == "data.config"
+    assert {rule.operation: rule.roles for rule in made.dialect.kind if rule.roles} == {
+        "http_request": {"url": "address"},
+        "send_mail": {"to": "recipient"},
+    }

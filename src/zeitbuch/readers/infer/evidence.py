@@ -30,6 +30,7 @@ from .topics import find_topics
 from .value_kinds import holds_address, holds_mail, kind_told, works_in_turns
 
 _SETTINGS = 0.4  # of the steps must have the object of their settings
+_FEWEST_KEYS = 3  # of settings, over all steps
 _MOSTLY = 0.9  # of the steps of an operation
 # Kinds whose steps hold no long texts for a model.
 _NO_INSTRUCTIONS = frozenset("read write http shape code parse decide".split())
@@ -225,12 +226,24 @@ class Evidence:
         good = [
             key
             for key in present
-            if present[key] >= _SETTINGS * self.total and (len(keys[key]) >= 3 or key in self.found.operation[:-1])
+            if present[key] >= _SETTINGS * self.total
+            and (len(keys[key]) >= _FEWEST_KEYS or key in self.found.operation[:-1])
         ]
         if not good:
-            return ()
+            return next(filter(None, (self._settings_alone_in(key) for key in keys)), ())
         best = max(good, key=lambda k: (weight[k], k))
         return self._settings_within(best) if self.found.operation[:-1] == (best,) else (best,)
+
+    def _settings_alone_in(self, outer: str) -> Path:
+        """The settings in an object of all steps that holds nothing else but what steps are called, say; empty where it does not."""
+        within = self._settings_within(outer)
+        inner = [
+            raw[outer][within[1]]
+            for raw in self.raw_steps
+            if len(within) > 1 and type(raw.get(outer)) is dict and within[1] in raw[outer]
+        ]
+        keys = {key for value in inner if type(value) is dict for key in value}
+        return within if len(inner) >= _SETTINGS * self.total and len(keys) >= _FEWEST_KEYS else ()
 
     def _settings_within(self, outer: str) -> Path:
         """The settings in the object that also says what a step does: the one object in it that holds most, if any does."""

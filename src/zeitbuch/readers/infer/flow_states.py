@@ -15,7 +15,7 @@ from .survey import STAR, Path
 from .vocabulary import words_of
 
 STATE_KEYS = (
-    "state status active enabled live running situacao estado stato zustand etat tilstand on aktiv actif activo activa actief attivo ativo "
+    "state status active enabled live running situacao estado stato zustand etat tilstand aktiv actif activo activa actief attivo ativo "
     "published deployed paused"
 )
 _PAIRS = (
@@ -30,6 +30,11 @@ _PAIRS = (
 _OPPOSITE = {"on": "off", "off": "on"}
 _ON_KEYS = frozenset("on active enabled live running published deployed aktiv actif activo attivo ativo actief".split())
 _Columns = dict[Path, list[Any]]
+
+
+def is_state_key(path: Path) -> bool:
+    """Whether a field is called what says the state of a flow; "on" says so by itself only, and not in "on_failure"."""
+    return key_in(path, frozenset(STATE_KEYS.split())) or words_of(path[-1]) in (("on",), ("is", "on"))
 
 
 def find_state(columns: _Columns, result: dict[str, Any], count: int) -> None:

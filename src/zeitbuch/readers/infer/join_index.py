@@ -35,7 +35,7 @@ class Joins(NamedTuple):
     at: Path = ()
     source: Path = ()
     target: Path = ()
-    outlet: Path = ()
+    outlets: tuple[Path, ...] = ()  # the first that a link has
     label: Path = ()
     condition: Path = ()
     by: Literal["id", "name"] = "id"

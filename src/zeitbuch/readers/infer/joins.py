@@ -113,18 +113,18 @@ def _joins_of_records(
         for path, listed in columns.items()
         if path not in directed and not _numbers_links(listed, count) and not _is_of_target(path, first, second)
     }
-    outlet, label, condition = _about_columns(rest, count)
+    outlets, label, condition = _about_columns(rest, count)
     pairs = [
         Join(
             item.document,
             as_text(value_at(item.value, first)),
             as_text(value_at(item.value, second)),
-            as_text(value_at(item.value, outlet)) if outlet else "",
+            next((text for path in outlets if (text := as_text(value_at(item.value, path)))), ""),
         )
         for item in group.items
     ]
     sure = 0.55 + 0.4 * (share[ends[0]] + share[ends[1]]) / 2 if by == "id" else 0.5 + 0.4 * share[ends[1]]
-    return Joins("records", group.path, first, second, outlet, label, condition, by, tuple(pairs), sure)
+    return Joins("records", group.path, first, second, outlets, label, condition, by, tuple(pairs), sure)
 
 
 def _directed_ends(
@@ -165,9 +165,11 @@ def _numbers_links(listed: list[tuple[int, str]], count: int) -> bool:
     return alike and len(listed) == count and any(len(values) > _MOST_OUTLETS for values in by_document.values())
 
 
-def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[Path, Path, Path]:
-    """Outlet, label and condition among the other columns of link records."""
+def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[tuple[Path, ...], Path, Path]:
+    """Outlets, label and condition among the other columns of link records. What only some links have says more than what all have: the way out of
+    a decision beside a sort of all links."""
     outlet: tuple[float, Path] = (0.0, ())
+    some: list[tuple[int, Path]] = []
     label: tuple[float, Path] = (0.0, ())
     condition: tuple[float, Path] = (0.0, ())
     for path, values in columns.items():
@@ -181,7 +183,17 @@ def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[Path, Pa
             label = max(label, (blanks, path))
         elif not unique and not all(value.isdecimal() and len(value) > 3 for value in filled):
             outlet = max(outlet, (1.0 + (distinct > 1) - 0.2 * len(path), path))
-    return outlet[1], label[1], condition[1]
+            some += [(len(filled), path)] if len(filled) < _MOST_FILLED * count else []
+    return _outlets_in_turn(outlet[1], some), label[1], condition[1]
+
+
+_MOST_FILLED = 0.8
+
+
+def _outlets_in_turn(best: Path, some: list[tuple[int, Path]]) -> tuple[Path, ...]:
+    """The fields for the way out, such that only some links have before the one that tells most."""
+    rarer = [path for _, path in sorted(some) if path != best]
+    return (*rarer[:1], best) if best and best not in [path for _, path in some] else (best,) if best else ()
 
 
 def _traits_of_texts(count: int, filled: list[str]) -> tuple[int, float, float, bool]:

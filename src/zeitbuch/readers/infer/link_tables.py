@@ -22,7 +22,7 @@ from .join_index import Joins
 from .kinds import ERROR_WORDS, PLAIN_WORDS
 from .parts import Branching, hold_rules
 from .pointer_rules import pointer_rules, predecessor_rule
-from .survey import STAR, dotted_path, json_path
+from .survey import STAR, Path, dotted_path, json_path
 from .vocabulary import word_fits, words_of
 
 R = TypeVar("R")
@@ -94,9 +94,14 @@ def _one_or_all(rules: list[R]) -> R | list[R]:
 
 def _link_rule(joins: Joins) -> LinkRule:
     return LinkRule(
-        at=json_path(joins.at), source=dotted_path(joins.source), target=dotted_path(joins.target), outlet=dotted_path(joins.outlet),
+        at=json_path(joins.at), source=dotted_path(joins.source), target=dotted_path(joins.target), outlet=_paths_in_turn(joins.outlets),
         label=dotted_path(joins.label), condition=dotted_path(joins.condition), by=joins.by, role=_role_of_list(joins),
     )  # fmt: skip
+
+
+def _paths_in_turn(paths: tuple[Path, ...]) -> str | list[str]:
+    spelled = [dotted_path(path) for path in paths]
+    return spelled if len(spelled) > 1 else "".join(spelled)
 
 
 def _adjacency_rule(joins: Joins) -> AdjacencyRule:

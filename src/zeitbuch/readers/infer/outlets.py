@@ -11,7 +11,7 @@ from zeitbuch.readers.dialects.paths import as_text
 from .choices import outlets_of_choices
 from .identity import Identity
 from .join_index import Joins
-from .kinds import ERROR_WORDS, HELPER_WORDS, HELPERS, PLAIN_WORDS, Verdict
+from .kinds import ERROR_WORDS, FAULT_WORDS, HELPER_WORDS, HELPERS, PLAIN_WORDS, Verdict
 from .loop_ways import ways_into_loops
 from .steps import Found
 from .survey import value_at
@@ -68,7 +68,8 @@ def _ends_by_outlet(
 def _meaning_of_outlet(outlet: str, result: dict[str, Outlet], ends: list[tuple[str, str, bool]]) -> None:
     words = words_of(outlet)
     if outlet and word_fits(words, ERROR_WORDS):
-        result[outlet] = Outlet("error")
+        asked = sum(first in ("approve", "decide") for first, _, _ in ends) >= 0.8 * len(ends)
+        result[outlet] = Outlet("case" if asked and not word_fits(words, FAULT_WORDS) else "error")
         return
     to_agent, from_agent = _helping_ends(ends)
     worded = bool(outlet) and word_fits(words, HELPER_WORDS)

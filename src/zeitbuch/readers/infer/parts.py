@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any, NamedTuple
 
-from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.paths import as_text, path_keys
 from zeitbuch.readers.dialects.rules import CasesRule, HoldRule
 from zeitbuch.readers.infer.steps import Sight
 from zeitbuch.readers.input.plain_xml import EACH
@@ -44,6 +44,11 @@ class Branching(NamedTuple):
 
     def hint_for(self, raw: dict[str, Any]) -> str:
         return self.verdicts[as_text(value_at(raw, self.found.operation))].hint
+
+    def step_named(self, number: int, name: str) -> dict[str, Any]:
+        """The step of a flow with this id or name; an empty record where there is none."""
+        index = self.identity.ids[number].get(name, self.identity.names[number].get(name))
+        return self.found.samples[number].steps[index].raw if index is not None else {}
 
     def find_condition(self, columns: dict[Path, Column], cases: CasesRule | None) -> Path:
         """The text that a decision judges by, outside its cases."""
@@ -174,6 +179,29 @@ def cases_rule(b: Branching, operation: str) -> CasesRule | None:
         label=dotted_path(parts.get("label", ())),
         condition=dotted_path(parts.get("condition", ())),
     )
+
+
+def listed_choices(b: Branching, operation: str) -> CasesRule | None:
+    """Where steps that are no decisions list the ways by which links leave them; None where they do not."""
+    rule = cases_rule(b, operation)
+    if rule is None or type(rule.outlet) is not str or not rule.outlet:
+        return None
+    path = (*path_keys(rule.at), STAR, *path_keys(rule.outlet))
+    fits = [
+        ways <= set(map(as_text, values_at(b.step_named(number, name), path)))
+        for (number, name), ways in _outlets_of_steps(b.joins).items()
+        if len(ways) > 1 and as_text(value_at(b.step_named(number, name), b.found.operation)) == operation
+    ]
+    return rule if fits and all(fits) else None
+
+
+def _outlets_of_steps(joins: Joins) -> dict[tuple[int, str], set[str]]:
+    """The names of the ways by which links leave each step, by its flow and name."""
+    outlets: dict[tuple[int, str], set[str]] = {}
+    for join in joins.pairs:
+        if join.outlet:
+            outlets.setdefault((join.sample, join.source), set()).add(join.outlet)
+    return outlets
 
 
 def _lists_in_step(sight: Sight, inside: set[int], lists: dict[Path, list[list[dict[str, Any]]]]) -> None:

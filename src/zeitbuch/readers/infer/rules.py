@@ -16,7 +16,7 @@ from .claiming import claim_kind, claim_trigger_kind, claim_triggers
 from .clocks import TIMED, find_clock, kind_by_clock
 from .evidence import Evidence, literal_pattern
 from .kinds import Verdict
-from .parts import Branching, cases_rule
+from .parts import Branching, cases_rule, listed_choices
 from .starts import Starts, operation_of
 from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, json_path, value_at
 from .telling_keys import telling_keys
@@ -25,6 +25,7 @@ from .vocabulary import EVENT_WORDS, TRIGGER_WORDS, effect_of, guess_kinds, moda
 
 _AS_LIKELY = 0.5
 _NEARLY_ALL = 0.9  # of the triggers of a kind have what tells the kind
+_MAY_CHOOSE = frozenset({"model", "agent", "approve", "http", "code", "tool", "retrieve", "parse"})
 _MIXED = "several kinds"  # told by the values of triggers that nothing tells apart
 
 
@@ -88,6 +89,11 @@ def _parts_of_kind(
             more["condition"] = dotted_path(condition)
     elif kind == "loop":
         more |= {key: dotted_path(values) for key, values in branching.find_repeat(columns, operation).items()}
+    elif kind in _MAY_CHOOSE:
+        listed = listed_choices(branching, operation)
+        if listed is not None:
+            e.add_claim("choices", f"of the ways of '{operation}' listed at '{listed.at}' one is chosen each time", {})
+            more["cases"] = listed
     elif kind == "subflow":
         called = _called_flow_rule(e, columns)
         if called:

@@ -12,7 +12,7 @@ from zeitbuch.readers.infer.survey import Group
 
 from .clocks import CRON
 from .fields import STAMP, Column, key_in
-from .flow_states import STATE_KEYS, find_state
+from .flow_states import STATE_KEYS, find_state, is_state_key
 from .join_index import Joins
 from .named_values import VARIABLE_WORDS, value_and_about
 from .steps import Found
@@ -42,7 +42,7 @@ CONNECTION_WORDS = frozenset(
 
 def is_word_for(field: str, path: Path) -> bool:
     """Whether a field of a flow is called what such fields are called."""
-    return key_in(path, frozenset(_FLOW_WORDS[field].split()))
+    return is_state_key(path) if field == "state" else key_in(path, frozenset(_FLOW_WORDS[field].split()))
 
 
 def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
@@ -81,12 +81,8 @@ def _fields_by_words(
         if texts and len(texts) == len(values) and all(STAMP.match(value) for value in texts):
             stamps.append((path, values))
             continue
-        for field, listed in _FLOW_WORDS.items():
-            if (
-                field not in result
-                and key_in(path, frozenset(listed.split()))
-                and _fits_field(field, path, values, count)
-            ):
+        for field in _FLOW_WORDS:
+            if field not in result and is_word_for(field, path) and _fits_field(field, path, values, count):
                 result[field] = path
                 break
     return columns, result, stamps, count
