@@ -220,3 +220,82 @@ def test_what_a_loop_ends_by_is_found_beside_its_settings(kind: str, key: str, f
     (rule,) = [rule for rule in made.dialect.kind if rule.kind == "loop"]
     assert (getattr(rule, field), rule.cap) == (key, "max_iterations")
     assert flows[0].content.unread == 0
+
+
+# -- flows and their parts ------------------------------------------------------------------------------------------------
+
+
+def staged(at: int) -> dict[str, Any]:
+    return {"line": {"title": f"Tide desk {at}", "stages": [
+        {"stage": "look", "tasks": [{"task": "http", "args": {"url": "https://tide.example"}}, {"task": "http", "args": {"url": "https://ships.example"}}]},
+        {"stage": "say", "tasks": [{"task": "llm", "args": {"model": "turnix-2-small", "prompt": SAY.format(at)}}]},
+        {"stage": "tell", "tasks": [{"task": "mail", "args": {"to": "quay@ferry.example"}}]},
+    ]}}  # fmt: skip
+
+
+def test_stages_that_are_called_the_same_in_every_file_are_no_flows() -> None:
+    """Each stage was a flow: 36 flows of 12."""
+    made, flows = proposed([staged(at) for at in range(8)])
+    assert made.dialect.flow.at == "$.line"
+    assert [(flow.title, len(flow.steps)) for flow in flows] == [(f"Tide desk {at}", 4) for at in range(8)]
+    assert made.dialect.order is not None
+    assert made.dialect.order.groups == "$.stages[*]"
+
+
+def test_flows_that_are_called_the_same_in_every_file_stay_flows() -> None:
+    """The same flows in files for several environments, which have no name of their own."""
+    documents = [
+        {"environment": place, "flows": [{"name": name, "steps": acts(at)} for at, name in enumerate(("look", "say", "tell"))]}
+        for place in ("dev", "test", "stage", "prod")
+    ]  # fmt: skip
+    made, flows = proposed(documents)
+    assert made.dialect.flow.at == "$.flows[*]"
+    assert len(flows) == 12
+
+
+def test_lists_under_names_hold_the_steps_together() -> None:
+    """Of two jobs only the one that all files write alike was read; a step without a word for what it does was a trigger."""
+    documents = [
+        {"name": f"Tide desk {at}", "on": {"schedule": [{"cron": f"{at} 6 * * *"}]}, "jobs": {
+            "look": {"steps": [{"name": "Fetch", "uses": "http/get", "with": {"url": "https://tide.example"}}, {"name": "Clean", "run": "trim.py"}]},
+            "say": {"needs": "look", "steps": [{"name": "Ask", "uses": "model/ask", "with": {"model": "turnix-2-small", "prompt": SAY.format(at)}},
+                                               {"name": "Post", "uses": "mail/send", "with": {"to": "quay@ferry.example"}}]},
+        }}
+        for at in range(8)
+    ]  # fmt: skip
+    made, flows = proposed(documents)
+    assert made.dialect.step.at == "$.jobs[*].steps[*]"
+    assert [step.name for step in flows[3].steps] == ["Fetch", "Clean", "Ask", "Post"]
+    assert [trigger.schedule.cron for trigger in flows[3].triggers if trigger.schedule] == ["3 6 * * *"]
+
+
+def test_a_rule_for_triggers_without_a_word_is_none_for_steps() -> None:
+    rules = (
+        NUMBERED
+        + '[trigger]\nat = "$.bell"\noperation = ""\n[[kind]]\noperation = ""\ntrigger = "schedule"\ncron = "at"\n'
+    )
+    document = {
+        "key": "f",
+        "bell": {"at": "0 6 * * *"},
+        "acts": [{"key": "a", "turn": 1}, {"key": "b", "does": "look", "turn": 2}],
+    }
+    (flow,) = read_with(parse_dialect(rules, "turns.toml"), [document])
+    assert ([step.id for step in flow.steps], len(flow.triggers)) == (["a", "b"], 1)
+
+
+def test_where_a_flow_ends_is_no_switch() -> None:
+    def ending(at: int) -> list[dict[str, Any]]:
+        steps = acts(at)
+        return [
+            {**step, **({} if "next" in step else {"end": True})}
+            for step in [*steps, {"id": f"keep-{at}", "type": "store"}]
+        ]
+
+    made, _ = proposed(estate(lambda at: {"name": f"Tide desk {at}"}, ending))
+    assert (made.dialect.step.disabled, made.dialect.step.enabled) == ("", "")
+    assert not any(question.id == "switch" for question in made.questions)
+
+
+def test_one_flow_tells_its_clock() -> None:
+    _, flows = proposed([{"name": "Tide desk", "bell": "5 6 * * 1-5", "steps": acts(1)}])
+    assert [trigger.schedule.cron for trigger in flows[0].triggers if trigger.schedule] == ["5 6 * * 1-5"]

@@ -116,7 +116,9 @@ def _workspace_month() -> str:
 def _consequence_lines(found: Consequence, proposal: Proposal, month: str) -> list[str]:
     """What the proposal means for money and safety, and what would change that most."""
     outside = ", ".join(
-        f"{count_words(number, 'step')} that {_MAY[effect]}" for effect, number in found.outside.items() if number
+        f"{count_words(number, 'step')} that {_MAY[effect]}{'s' * (number == 1)}"
+        for effect, number in found.outside.items()
+        if number
     )
     unknown = f"; of {count_words(found.unknown, 'flow')} the files do not say how often" if found.unknown else ""
     assumed = (

@@ -254,16 +254,18 @@ class DialectReader:
         if target is None:
             hint = "the steps that nothing leads to are taken for the first; mend it in the builder"
             draft.add_problem("link-end", f"expected the first step among the steps, found '{first}'", hint, "")
-        arrows = {(link.source, link.target) for link in draft.links}
-        leading = {source for source, _ in arrows}
-        starts = {trigger.id for trigger in draft.triggers}
-        idle = sorted(starts - leading) if target is not None else []
-        if target is not None and any((start, target) in arrows for start in starts):
-            return
-        if target is None or not idle:
+        if target is None or not self._lead_to(draft, target):
             draft.lost.append({"first": first})
-        else:
-            draft.links += [Link(source=start, target=target) for start in idle]
+
+    @staticmethod
+    def _lead_to(draft: Draft, target: str) -> bool:
+        """Leads triggers that lead nowhere to a step; whether some trigger leads there."""
+        starts = {trigger.id for trigger in draft.triggers}
+        if any(link.source in starts and link.target == target for link in draft.links):
+            return True
+        idle = sorted(starts - {link.source for link in draft.links})
+        draft.links += [Link(source=start, target=target) for start in idle]
+        return bool(idle)
 
     def _unread_of(self, raw: dict[str, Any], draft: Draft, items: list[Item]) -> dict[str, Any]:
         """What of a flow beside its steps and triggers has no place in the model."""

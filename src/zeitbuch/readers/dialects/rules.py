@@ -321,6 +321,12 @@ class Dialect(Rule, frozen=True):
             made.append(HoldRule(at=tree.handler, role="error", resumes=tree.handler_resumes))
         return [*made, *self.holds]
 
+    def kinds_for(self, apart: bool) -> list[KindRule]:
+        """The rules for triggers that stand ``apart``, or for steps: of a trigger without a word steps without one are none."""
+        if apart or self.trigger is None:
+            return self.kind
+        return [rule for rule in self.kind if rule.trigger is None or rule.operation or rule.has]
+
     @property
     def own_paths(self) -> tuple[str, ...]:
         """Which of ``@key``, the key under which a thing stands, and ``@place``, where a step stands in its flow, some path is."""

@@ -282,7 +282,7 @@ class Plans:
     ) -> None:
         self.rules = [
             (re.compile(translate(rule.operation)), make_getter(rule.has) if rule.has else None, rule)
-            for rule in dialect.kind
+            for rule in dialect.kinds_for(apart=steps is None)
         ]
         self.signs = [get for _, get, _ in self.rules if get is not None]
         self.common = common

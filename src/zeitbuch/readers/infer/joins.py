@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from typing import Any, Literal
 
 from zeitbuch.readers.dialects.paths import as_text
@@ -117,14 +117,18 @@ def _joins_of_records(
     pairs = [
         Join(
             item.document,
-            as_text(value_at(item.value, first)),
-            as_text(value_at(item.value, second)),
-            next((text for path in outlets if (text := as_text(value_at(item.value, path)))), ""),
+            _first_text(item.value, [first]),
+            _first_text(item.value, [second]),
+            _first_text(item.value, outlets),
         )
         for item in group.items
     ]
     sure = 0.55 + 0.4 * (share[ends[0]] + share[ends[1]]) / 2 if by == "id" else 0.5 + 0.4 * share[ends[1]]
     return Joins("records", group.path, first, second, outlets, label, condition, by, tuple(pairs), sure)
+
+
+def _first_text(record: Any, paths: Iterable[Path]) -> str:
+    return next((text for path in paths if (text := as_text(value_at(record, path)))), "")
 
 
 def _directed_ends(

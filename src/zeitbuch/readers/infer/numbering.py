@@ -29,14 +29,15 @@ def find_numbering(found: Found, joins: Joins) -> Path:
     flows = [[sight.raw for sight in sample.steps] for sample in found.samples if len(sample.steps) >= _FEWEST]
     if len(flows) < _FEWEST or not flows[0]:
         return ()
-    for key in flows[0][0]:
-        numbers = [[_number_at(raw, key) for raw in flow] for flow in flows]
-        worded = bool(_WORDS & set(words_of(key)))
-        fits = _are_numbers if worded else _go_up
-        alone = sum(len(set(listed)) == len(listed) for listed in numbers)
-        if all(map(fits, numbers)) and alone >= _NEARLY_ALL * len(flows):
-            return (key,)
-    return ()
+    return next(((key,) for key in flows[0][0] if _numbers_all(flows, key)), ())
+
+
+def _numbers_all(flows: list[list[dict[str, Any]]], key: str) -> bool:
+    """Whether a field numbers the steps of each flow."""
+    numbers = [[_number_at(raw, key) for raw in flow] for flow in flows]
+    fits = _are_numbers if _WORDS & set(words_of(key)) else _go_up
+    alone = sum(len(set(listed)) == len(listed) for listed in numbers)
+    return all(map(fits, numbers)) and alone >= _NEARLY_ALL * len(flows)
 
 
 def _number_at(raw: dict[str, Any], key: str) -> int:

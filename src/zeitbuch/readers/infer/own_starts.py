@@ -43,7 +43,9 @@ def find_own_starts(found: Found, identity: Identity, have: int) -> Starts | Non
         return None
     said = _what_is_said(found, identity)
     words = {path: column for path, column in said.words.items() if _share_of(column, flows) >= _LEAST_SHARE}
-    told = {path: column for path, column in (*said.clocks.items(), *words.items()) if len(column) >= _FEWEST}
+    told = {
+        path: column for path, column in (*said.clocks.items(), *words.items()) if len(column) >= min(_FEWEST, flows)
+    }
     if not told:
         return _by_time_of_day(found)
     first = max(told, key=lambda path: (_share_of(told[path], flows), path in said.clocks))

@@ -89,10 +89,17 @@ def _part_of_repeat(path: Path, column: Column, operation: set[str], inside: boo
     if not texts:
         return ""
     if key_in(path, _JUDGED):
-        return "as_long_as" if operation & _LASTING else "until" if inside or operation & _UNTIL else ""
-    if key_in(path, _UNTIL):
-        return "until"
-    return "as_long_as" if key_in(path, _LASTING) else "items" if inside and _names_items(path, texts) else ""
+        return _end_by_word(operation, inside)
+    if key_in(path, _UNTIL) or key_in(path, _LASTING):
+        return "until" if key_in(path, _UNTIL) else "as_long_as"
+    return "items" if inside and _names_items(path, texts) else ""
+
+
+def _end_by_word(operation: set[str], inside: bool) -> str:
+    """What a condition means by what the loop is called."""
+    if operation & _LASTING:
+        return "as_long_as"
+    return "until" if inside or operation & _UNTIL else ""
 
 
 def _names_items(path: Path, texts: list[str]) -> bool:

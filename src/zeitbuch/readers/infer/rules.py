@@ -241,11 +241,7 @@ def _separate_trigger(
     e: Evidence, starts: Starts, records: list[dict[str, Any]], operation: str, rules: list[KindRule], common: set[Path]
 ) -> None:
     """``common`` are the fields that steps of several operations have: they say nothing of what sets a flow off."""
-    taken = {starts.operation, starts.id, starts.starts}
-    columns, _ = fields.find_columns(
-        [(pair, value) for pair, value in find_leaves(row) if pair not in taken and pair != ("@key",)]
-        for row in records
-    )
+    columns = _columns_of_triggers(starts, records)
     own = {path: column for path, column in columns.items() if path not in common}
     inside = {path for path in columns if e.settings and path[: len(e.settings)] == e.settings}
     clock = find_clock(_without_places(columns, common - inside))
@@ -262,6 +258,13 @@ def _separate_trigger(
         rules.append(KindRule(operation="", has=dotted_path((operation,)), trigger=trigger, **given))
     else:
         rules.append(KindRule(operation=literal_pattern(operation), trigger=trigger, **given))
+
+
+def _columns_of_triggers(starts: Starts, records: list[dict[str, Any]]) -> dict[Path, Column]:
+    """What separate triggers of one operation hold, but for what names them and what they do."""
+    taken = {starts.operation, starts.id, starts.starts, ("@key",)}
+    leaves = ([(pair, value) for pair, value in find_leaves(row) if pair not in taken] for row in records)
+    return fields.find_columns(leaves)[0]
 
 
 def _some_without(clock: dict[str, Any], columns: dict[Path, Column], count: int) -> bool:

@@ -107,6 +107,9 @@ def _field_by_words(result: dict[str, Any], path: Path, column: Column) -> None:
             break
 
 
+_LAST = frozenset("end ends final last terminal stop exit ende fin slutt fine einde".split())  # where a flow ends
+
+
 def _switch_by_values(
     columns: dict[Path, Column], total: int, settings: Path, operations: dict[Path, set[str]], result: dict[str, Any]
 ) -> None:
@@ -114,7 +117,9 @@ def _switch_by_values(
     maybe = [
         (path, columns[path])
         for path in _outside(columns, settings, result)
-        if len(operations.get(path, ())) >= _LEAST_OPERATIONS and len(columns[path].values) == columns[path].steps
+        if not key_in(path, _LAST)
+        and len(operations.get(path, ())) >= _LEAST_OPERATIONS
+        and len(columns[path].values) == columns[path].steps
     ]
     for judge in (_switch_of_values, _switch_of_unknown_words):
         for path, column in maybe:

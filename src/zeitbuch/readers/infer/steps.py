@@ -5,13 +5,13 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
 
 from .clocks import CRON
+from .flow_parts import are_named_alike, are_parts, refer_across
 from .operations import is_tokenlike, operation_scores
 from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_leaves, is_scalar, value_at, values_at
 from .vocabulary import guess_kinds, words_of
@@ -19,9 +19,6 @@ from .vocabulary import guess_kinds, words_of
 KEY: Path = ("@key",)
 _NEARLY_WHOLE, _MOST_OF = 0.7, 0.55
 _ABOUT = 0.5  # points of the score
-_NAME = re.compile(r"[^\W\d][\w-]{2,60}")  # what may name a step within a text
-_REFERENCE = re.compile(rf"[{{(\[<%$#]\s*({_NAME.pattern})")  # a name behind a bracket or sign
-_LOOKED_AT, _FEWEST_ACROSS = 400, 4  # items whose texts are looked at, and how many of them name others
 _SEVERAL = 2  # documents beside the first
 _MARKS = 1  # beside a flow that is wrapped
 _OF_FLOWS = frozenset(
@@ -196,8 +193,9 @@ def _flow_path(documents: list[Any], group: Group, operation: Path) -> tuple[Pat
     outer = group.path[:-1]
     stars = [index for index, part in enumerate(outer) if part == STAR]
     while stars and (
-        _are_parts(group, stars[-1] + 1, operation)
-        or _refer_across(group, stars[-1] + 1)
+        are_parts(group, stars[-1] + 1, operation)
+        or refer_across(group, stars[-1] + 1)
+        or are_named_alike(documents, outer[: stars[-1]])
         or _only_wraps(documents, outer, stars[-1])
     ):
         outer = outer[: stars.pop()]
@@ -226,40 +224,6 @@ def _wraps(entry: Any, key: str) -> bool:
     if any(word in _OF_FLOWS for name in marks for word in words_of(name)):
         return False  # what says something of the flow belongs to it
     return all(map(is_scalar, marks.values())) and sum(map(is_scalar, inner.values())) > len(marks)
-
-
-def _are_parts(group: Group, depth: int, operation: Path) -> bool:
-    """Whether entries ``depth`` keys down are parts of flows: of those that stand together, one holds a trigger by its words. One
-    such place tells nothing: of several flows one may have a trigger that is known."""
-    triggers: dict[tuple[int, str], int] = {}
-    for item in group.items:
-        place = (item.document, "/".join(item.pointer.split("/")[: depth + 1]))
-        guesses = guess_kinds(as_text(value_at(item.value, operation)))
-        triggers[place] = triggers.get(place, 0) + bool(guesses and guesses[0].trigger is not None)
-    together: dict[tuple[int, str], list[int]] = {}
-    for (document, pointer), number in triggers.items():
-        together.setdefault((document, pointer.rpartition("/")[0]), []).append(number)
-    several = [numbers for numbers in together.values() if len(numbers) > 1]
-    single = sum(sum(bool(number) for number in numbers) == 1 for numbers in several)
-    return len(several) > 1 and single >= 0.8 * len(several)
-
-
-def _refer_across(group: Group, depth: int) -> bool:
-    """Whether items take values of items of other entries ``depth`` keys down: steps of one flow do, steps of two flows never."""
-    places = [(item.document, "/".join(item.pointer.split("/")[: depth + 1])) for item in group.items]
-    named: dict[tuple[int, str], set[str]] = {}
-    for item, (document, place) in zip(group.items, places, strict=True):
-        for value in (item.key, *item.value.values()):
-            if type(value) is str and _NAME.fullmatch(value):
-                named.setdefault((document, value), set()).add(place)
-    own = across = 0
-    for item, (document, place) in zip(group.items[:_LOOKED_AT], places, strict=False):
-        texts = [leaf for _, leaf in find_leaves(item.value) if type(leaf) is str]
-        for word in {word for text in texts for word in _REFERENCE.findall(text)}:
-            where = named.get((document, word), set())
-            own += where == {place}
-            across += len(where) == 1 and place not in where
-    return across >= _FEWEST_ACROSS and across >= 0.2 * (own + across)
 
 
 def _only_wraps(documents: list[Any], outer: Path, star: int) -> bool:

@@ -81,10 +81,10 @@ def _fields_by_words(
         if texts and len(texts) == len(values) and all(STAMP.match(value) for value in texts):
             stamps.append((path, values))
             continue
-        for field in _FLOW_WORDS:
-            if field not in result and is_word_for(field, path) and _fits_field(field, path, values, count):
-                result[field] = path
-                break
+        called = (field for field in _FLOW_WORDS if field not in result and is_word_for(field, path))
+        field = next((one for one in called if _fits_field(one, path, values, count)), "")
+        if field:
+            result[field] = path
     return columns, result, stamps, count
 
 
@@ -198,15 +198,17 @@ def _flow_head(raw: Any, used: list[Path]) -> dict[str, Any]:
 def _fits_field(field: str, path: Path, values: list[Any], count: int) -> bool:
     """Whether values may be those of a field of a flow."""
     if field == "state":
-        return len(path) <= 2 and all(
-            type(value) is bool or (type(value) is str and len(value) < 20) for value in values
-        )
+        return len(path) <= 2 and all(map(_may_be_state, values))
     if field == "owners":
         return all(type(value) is str and 2 < len(value) < 80 for value in values) and any(map(_is_person, values))
     longest = {"id": 80, "version": 80, "folder": 80, "environment": 80, "name": 150}.get(field)
     if len(path) > 2 or STAR in path or not all(map(is_scalar, values)):
         return False
     return longest is None or all(len(as_text(value)) < longest for value in values)
+
+
+def _may_be_state(value: Any) -> bool:
+    return type(value) is bool or (type(value) is str and len(value) < 20)
 
 
 def _is_person(text: str) -> bool:

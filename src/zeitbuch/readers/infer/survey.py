@@ -64,6 +64,10 @@ def is_map(dicts: list[dict[str, Any]]) -> bool:
     return _keys_are_names(dicts, entries, common)
 
 
+_LEAST_LANES = 2  # of one flow, in the mean
+_MORE_OF_LANES = 2  # keys that only some lanes have
+
+
 def _keys_are_names(dicts: list[dict[str, Any]], entries: list[Any], common: list[Any]) -> bool:
     keys = {key for mapping in dicts for key in mapping}
     size = len(entries) / max(1, sum(1 for mapping in dicts if mapping))
@@ -86,9 +90,13 @@ def _name_each_other(dicts: list[dict[str, Any]]) -> bool:
 
 
 def _are_lanes(entries: list[dict[str, Any]], common: list[Any], size: float) -> bool:
-    """Lanes or stages with the same keys, each with a list of its own; the two ends of a link hold none."""
+    """Lanes or stages with the same keys, each with a list of its own; the two ends of a link hold none. Some may say more of themselves, where
+    the lists stand under one key."""
     every = {key for value in entries for key in value}
-    return size >= 2 and set(common) == every and all(map(_holds_records, entries))
+    if size < _LEAST_LANES or not all(map(_holds_records, entries)):
+        return False
+    listed = [key for key in common if all(_holds_records({key: value.get(key)}) for value in entries)]
+    return set(common) == every or (bool(listed) and len(every) <= len(common) + _MORE_OF_LANES)
 
 
 def _are_written_alike(entries: list[dict[str, Any]], common: list[Any], size: float) -> bool:
