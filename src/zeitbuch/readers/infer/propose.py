@@ -159,7 +159,8 @@ def _propose_joined(
     found: list[tuple[str, Any]], made: Proposal | None, name: str, answers: Mapping[str, str] | None
 ) -> Proposal | None:
     """The proposal, or one that takes the documents of a file together, where some of them say nothing by themselves."""
-    if made is not None and not made.bare:
+    files = [file_holding(document) for document, _ in found]
+    if len(set(files)) == len(files) or (made is not None and not made.bare):
         return made
     words = "the documents of a file belong together"
     joined = _propose_as(found, Signature(all=["$"], together=True), words, name, answers)

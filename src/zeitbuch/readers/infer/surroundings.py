@@ -139,7 +139,8 @@ def _long_text(columns: dict[Path, list[Any]], taken: set[Any], result: dict[str
 
 def _is_sentence(text: str) -> bool:
     """Whether a text is several words: a cron text has as many parts."""
-    return sum(any(map(str.isalpha, part)) for part in text.split()) >= 5 and not CRON.match(text.strip())
+    parts = text.split()
+    return len(parts) >= 5 and sum(any(map(str.isalpha, part)) for part in parts) >= 3 and not CRON.match(text.strip())
 
 
 def _unique_key(columns: dict[Path, list[Any]], taken: set[Any], count: int, result: dict[str, Any]) -> None:

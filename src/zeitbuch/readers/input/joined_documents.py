@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from functools import lru_cache
 from typing import Any
 
 from zeitbuch.core.model.records import Origin
@@ -42,11 +43,16 @@ def joined_documents(found: Iterable[tuple[str, Any]]) -> list[tuple[str, Any]]:
     return list(made.items())
 
 
+@lru_cache(maxsize=1)  # places in one file are asked for one after the other
+def _parts_of(name: str, data: bytes) -> list[tuple[Origin, bytes]]:
+    return list(documents_of(Origin(name), data))
+
+
 def document_of_row(name: str, data: bytes, pointer: str) -> tuple[bytes, str] | None:
     """Where documents are read together: the bytes of the one that holds a pointer, on the lines of the file, and the pointer within it.
     None where they are read apart."""
     found = _ROW.match(pointer) if may_hold_several(name) else None
-    parts = list(documents_of(Origin(name), data)) if found is not None else []
+    parts = _parts_of(name, data) if found is not None else []
     if found is None or int(found["place"]) >= len(parts) or (len(parts) == 1 and _HAS_ROWS.search(data)):
         return None
     origin, part = parts[int(found["place"])]
