@@ -48,6 +48,8 @@ def _answer_to(made: MadeEstate, question: Question) -> str:
     if question.id == "switch":
         asked = set(question.example.split(", "))
         return "yes" if any(asked == set(map(str, flow.spelled)) for flow in made.flows if flow.switch) else "no"
+    if question.id == "state":  # the estates that ask have a switch, and true is on in them
+        return next((answer.word for answer in question.answers if answer.word in ("true is on", "1 is on")), "")
     if question.id == "links" and len(question.answers) == 2 and question.answers[0].word == "forward":
         return _direction(made, question)
     return ""

@@ -25,6 +25,7 @@ from .survey import STAR, Path, dotted_path, json_path, values_at
 
 _TRUE = {"true", "1"}
 _FLAGS = {*_TRUE, "false", "0"}
+_MANY, _NEARLY_EACH = 12, 0.9  # steps, and the share of them that do something else each, from which nobody believes it
 _LEAST_FLOWS = 2  # more flows than this show what differs from one to the next
 
 
@@ -47,6 +48,8 @@ def claim_steps(e: Evidence) -> None:
         evidence,
     )
     told = f"'{dotted_path(found.operation)}' says what a step does: {len(e.verdicts)} different"
+    if evidence["several"] and e.total >= _MANY and len(e.verdicts) >= _NEARLY_EACH * e.total:
+        told, evidence = f"{told}, nearly each step another: it may be no more than a name", {DOUBTED: 1.0}
     e.add_claim("operation", told, evidence)
     told = f"'{dotted_path(ident.id)}' names a step; {ident.referred:.0%} of its values occur elsewhere in the flow"
     if not ident.id and not ident.name:

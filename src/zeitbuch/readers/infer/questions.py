@@ -13,13 +13,14 @@ from msgspec import structs
 
 from zeitbuch.core.model.records import StepKind, TriggerKind
 from zeitbuch.core.model.words import count_words
-from zeitbuch.readers.dialects.link_rules import LinkRule, OutletRule, PointerRule
+from zeitbuch.readers.dialects.link_rules import LinkRule, OrderRule, OutletRule, PointerRule
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import Dialect, KindRule
 
 from .claims import Claim
 from .evidence import Evidence, literal_pattern, pattern_of
 from .fields import Column, find_columns
+from .link_tables import order_rule
 from .question_records import Answer, Change, Question, keep_same, no_other
 from .state_questions import about_condition, about_rounds, about_state, about_switch
 from .time_questions import UnitQuestion, unit_questions
@@ -73,6 +74,17 @@ def apply_answers(dialect: Dialect, questions: Sequence[Question], answers: Mapp
 # -- links ----------------------------------------------------------------------------------------------------------------
 
 
+def _orders(e: Evidence) -> tuple[Answer, ...]:
+    """How steps may run that nothing links; those that stand in several lists of a flow in two ways."""
+    none = Answer(
+        "none", "no: they are not linked in these files", lambda dialect: structs.replace(dialect, order=None)
+    )
+    if not order_rule(e).groups:
+        return Answer("order", "yes, one after the other", keep_same), none
+    in_turn = Answer("turns", "yes, one after the other", lambda dialect: structs.replace(dialect, order=OrderRule()))
+    return Answer("order", "list by list, those of one list side by side", keep_same), in_turn, none
+
+
 def _about_links(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Question]:
     claim = claims[("links", "")]
     joins = e.joins
@@ -83,14 +95,8 @@ def _about_links(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
             return []
         if e.topics is not None:
             return [about_topics(e, e.topics)]
-        answers = (
-            Answer("order", "yes, one after the other", keep_same),
-            Answer(
-                "none", "no: they are not linked in these files", lambda dialect: structs.replace(dialect, order=None)
-            ),
-        )
         text = "Nothing links the steps. Do they run in the order in which they stand?"
-        return [Question("links", text, _first_titles(e), answers, e.total, no_other)]
+        return [Question("links", text, _first_titles(e), _orders(e), e.total, no_other)]
     join = joins.pairs[0]
     first, second = _title_of(e, join.sample, join.source), _title_of(e, join.sample, join.target)
     answers = (

@@ -22,6 +22,7 @@ from .state_words import state_of_word
 from .survey import dotted_path, values_at
 
 _MOST_SHOWN = 6
+_FLAGS = {"true", "false", "0", "1"}
 
 
 def about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list[Question]:
@@ -37,7 +38,8 @@ def about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Cla
     answers = [Answer("no", "it says something else", lambda d: _with_state(d, "", {}))]
     known = {word: states.get(word) or state_of_word(word) for word in words}
     if len(words) <= 2:
-        maybe = [word for word in words if known[word] in ("on", "")] or words
+        either = claim.is_asked and set(words) <= _FLAGS  # true may be of what is off
+        maybe = words if either else [word for word in words if known[word] in ("on", "")] or words
         for number, on in enumerate(sorted(maybe, key=lambda word: known[word] != "on"), 1):
             said: dict[str, Any] = {
                 word: "on" if word == on else known[word] if known[word] == "draft" else "off" for word in words
