@@ -70,6 +70,7 @@ def test_several_ways_without_a_label_are_told_apart() -> None:
     told = lines_of(flow)
     assert "to b: goes on at 2 ‘b’" in told
     assert "to c: goes on at 3 ‘c’" in told
+    assert given_of(Graph(flow), ["b"], [], []).cases == {"a": ("to b",)}  # as assumptions name it
     story = WhatIfSimulation(Graph(flow), given_of(Graph(flow), ["to b"], [], [])).tell_story()
     assert {event.id: event.odds for event in story.events} == {"a": "certain", "b": "certain", "c": "not"}
 
@@ -166,25 +167,25 @@ def test_several_steps_in_one_text_are_as_many_links(mark: str) -> None:
     assert told(list(flows[3].links)) == {("fetch-3", "say-3"), ("say-3", "post-3"), ("say-3", "keep-3")}
 
 
-# -- graphs of nodes and edges --------------------------------------------------------------------------------------------
+# -- graphs of boxes and lines ---------------------------------------------------------------------------------------------
 
 
 def graph_of(at: int, nodes: list[tuple[str, str, Any]], edges: list[dict[str, Any]], **more: Any) -> dict[str, Any]:
-    """A flow of nodes (name, type, settings), whose ids are of this flow alone."""
+    """A flow of boxes (name, operation, settings), whose ids are of this flow alone."""
     return {
         "id": f"tide-{at}", "name": f"Tide desk {at}", **more,
-        "nodes": [{"id": f"{at}_{name}", "type": kind, "data": {"label": name.title(), "config": config}} for name, kind, config in nodes],
-        "edges": [{**edge, "source": f"{at}_{edge['source']}", "target": f"{at}_{edge['target']}"} for edge in edges],
+        "boxes": [{"id": f"{at}_{name}", "does": kind, "card": {"caption": name.title(), "given": config}} for name, kind, config in nodes],
+        "lines": [{**edge, "from": f"{at}_{edge['from']}", "to": f"{at}_{edge['to']}"} for edge in edges],
     }  # fmt: skip
 
 
 NODES: list[tuple[str, str, Any]] = [
-    ("begin", "start", {}), ("fetch", "http_request", {"url": "https://tide.example", "method": "GET"}),
-    ("which", "condition", {"expression": "{{fetch.ok}} == true"}), ("post", "send_mail", {"to": "quay@ferry.example"}), ("file", "insert_row", {"table": "tides"}),
+    ("begin", "start", {}), ("fetch", "http.get", {"url": "https://tide.example", "method": "GET"}),
+    ("which", "branch", {"test": "{{fetch.ok}} == true"}), ("post", "mail.send", {"to": "quay@ferry.example"}), ("file", "row.insert", {"table": "tides"}),
 ]  # fmt: skip
 EDGES = [
-    {"source": "begin", "target": "fetch"}, {"source": "fetch", "target": "which"},
-    {"source": "which", "target": "post", "handle": "true"}, {"source": "which", "target": "file", "handle": "false"},
+    {"from": "begin", "to": "fetch"}, {"from": "fetch", "to": "which"},
+    {"from": "which", "to": "post", "way": "true"}, {"from": "which", "to": "file", "way": "false"},
 ]  # fmt: skip
 
 
@@ -197,10 +198,10 @@ def edges_between(flow: Flow) -> dict[tuple[str, str], tuple[str, str]]:
 
 
 def test_a_sort_of_all_links_hides_no_way_out() -> None:
-    """With `type` on every edge the cases of decisions had no labels."""
-    edges = [{**edge, "type": "normal"} for edge in EDGES] + [{"source": "fetch", "target": "file", "type": "error"}]
+    """With a sort on every line the cases of decisions had no labels."""
+    edges = [{**edge, "sort": "normal"} for edge in EDGES] + [{"from": "fetch", "to": "file", "sort": "error"}]
     made, flows = proposed([graph_of(at, NODES, edges) for at in range(8)])
-    assert [rule.outlet for rule in made.dialect.links] == [["handle", "type"]]
+    assert [rule.outlet for rule in made.dialect.links] == [["way", "sort"]]
     assert edges_between(flows[3]) == {
         ("which", "post"): ("case", "true"),
         ("which", "file"): ("case", "false"),
@@ -209,16 +210,13 @@ def test_a_sort_of_all_links_hides_no_way_out() -> None:
 
 
 def test_ways_that_a_model_lists_are_cases() -> None:
-    """A model that sorts gave on to all of its classes each time."""
-    classes = [{"id": "c1", "name": "late ship"}, {"id": "c2", "name": "early ship"}]
+    """A model that sorts gave on to all of its heaps each time."""
+    heaps = [{"key": "h1", "name": "late ship"}, {"key": "h2", "name": "early ship"}]
     nodes = [
-        (name, "classifier", {"model": "turnix-2-mini", "classes": classes}) if name == "which" else (name, kind, said)
+        (name, "model.sort", {"model": "turnix-2-mini", "heaps": heaps}) if name == "which" else (name, kind, said)
         for name, kind, said in NODES
     ]
-    edges = [
-        {**edge, "handle": {"true": "c1", "false": "c2"}[edge["handle"]]} if "handle" in edge else edge
-        for edge in EDGES
-    ]
+    edges = [{**edge, "way": {"true": "h1", "false": "h2"}[edge["way"]]} if "way" in edge else edge for edge in EDGES]
     made, flows = proposed([graph_of(at, nodes, edges) for at in range(8)])
     assert [rule.kind for rule in made.dialect.kind if rule.cases is not None] == ["model"]
     assert edges_between(flows[3]) == {
@@ -228,13 +226,13 @@ def test_ways_that_a_model_lists_are_cases() -> None:
     assert passes(flows[3])["3_post"] == 0.5
 
 
-def test_handles_of_people_are_answers() -> None:
+def test_ways_of_people_are_answers() -> None:
     nodes = [
-        (name, "human_approval", {"assignees": ["ase@ferry.example"]}) if name == "which" else (name, kind, said)
+        (name, "approval", {"approvers": ["ase@ferry.example"]}) if name == "which" else (name, kind, said)
         for name, kind, said in NODES
     ]
     edges = [
-        {**edge, "handle": {"true": "approve", "false": "reject"}[edge["handle"]]} if "handle" in edge else edge
+        {**edge, "way": {"true": "approve", "false": "reject"}[edge["way"]]} if "way" in edge else edge
         for edge in EDGES
     ]
     _, flows = proposed([graph_of(at, nodes, edges) for at in range(8)])
@@ -242,14 +240,12 @@ def test_handles_of_people_are_answers() -> None:
 
 
 def test_what_takes_failures_is_no_state_and_settings_may_stand_deeper() -> None:
-    made, flows = proposed(
-        [graph_of(at, NODES, EDGES, settings={"on_failure": f"tide-{(at + 1) % 8}"}) for at in range(8)]
-    )
+    made, flows = proposed([graph_of(at, NODES, EDGES, rest={"on_failure": f"tide-{(at + 1) % 8}"}) for at in range(8)])
     assert made.dialect.flow.state == ""
     assert not any(question.id == "state" for question in made.questions)
     assert flows[3].fault_handlers == ("tide-4",)
-    assert made.dialect.step.settings == "data.config"
+    assert made.dialect.step.settings == "card.given"
     assert {rule.operation: rule.roles for rule in made.dialect.kind if rule.roles} == {
-        "http_request": {"url": "address"},
-        "send_mail": {"to": "recipient"},
+        "http.get": {"url": "address"},
+        "mail.send": {"to": "recipient"},
     }

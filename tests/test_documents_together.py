@@ -142,18 +142,19 @@ def heads_and_bodies(count: int) -> list[dict[str, Any]]:
     made: list[dict[str, Any]] = []
     for at in range(count):
         name = {"name": f"tide-{at}"}
-        made.append({"kind": "Head", "meta": {**name, "title": f"Tide desk {at}"}, "spec": {"paused": at % 3 == 0}})
+        made.append({"part": "Head", "about": {**name, "title": f"Tide desk {at}"}, "rest": {"paused": at % 3 == 0}})
         if at % 2:
-            made.append({"kind": "Clock", "meta": name, "spec": {"cron": f"{at} 6 * * *"}})
+            made.append({"part": "Clock", "about": name, "rest": {"cron": f"{at} 6 * * *"}})
         steps = [{"name": "look", "use": "http", "with": {"url": f"https://tide.example/{at}"}},
                  {"name": "say", "use": "mail", "with": {"to": "quay@ferry.example"}, "after": ["look"]}]  # fmt: skip
-        made.append({"kind": "Body", "meta": name, "spec": {"tasks": steps}})
+        made.append({"part": "Body", "about": name, "rest": {"tasks": steps}})
     return made
 
 
+@pytest.mark.parametrize("sort", ["part", "part of", "record-part"])
 @pytest.mark.parametrize("name", ["heads.yaml", "heads.jsonl", "heads.json"])
-def test_heads_and_steps_in_records_of_one_list_are_proposed(name: str) -> None:
-    records = heads_and_bodies(8)
+def test_heads_and_steps_in_records_of_one_list_are_proposed(name: str, sort: str) -> None:
+    records = [{sort if key == "part" else key: value for key, value in one.items()} for one in heads_and_bodies(8)]
     texts = {
         "yaml": "\n---\n".join(map(json.dumps, records)),
         "jsonl": as_lines(records),

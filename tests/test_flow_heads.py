@@ -87,7 +87,7 @@ def test_owners_stand_in_records(owner: Any, path: str) -> None:
 def test_a_flow_is_where_its_name_is_and_not_only_its_steps() -> None:
     """With a clock beside the steps these were the flow: it had neither name nor owner."""
     documents = [
-        {"name": f"Tide desk {at}", "owner": "Ase Lund", "spec": {"when": f"{at} 6 * * 1-5", "zone": "Europe/Oslo", "suspend": at == 2, "steps": acts(at)}}
+        {"name": f"Tide desk {at}", "owner": "Ase Lund", "rest": {"when": f"{at} 6 * * 1-5", "zone": "Europe/Oslo", "suspend": at == 2, "steps": acts(at)}}
         for at in range(8)
     ]  # fmt: skip
     made, flows = proposed(documents)
@@ -100,14 +100,14 @@ def test_a_flow_is_where_its_name_is_and_not_only_its_steps() -> None:
 
 # -- numbered steps -------------------------------------------------------------------------------------------------------
 
-NUMBERED = """
+HEAD = """
 dialect = 1
 name = "turns"
 signature = { all = ["$.acts"] }
 flow = { id = "key" }
 step = { at = "$.acts[*]", operation = "does", id = "key" }
-order = { by = "turn" }
 """
+NUMBERED = f'{HEAD}order = {{ by = "turn" }}\n'
 
 
 @pytest.mark.parametrize(
@@ -175,20 +175,17 @@ def test_a_prompt_in_lines_is_one_prompt() -> None:
     ]
 
 
-LOOP = """
-dialect = 1
-name = "rounds"
-signature = { all = ["$.acts"] }
-flow = { id = "key" }
-step = { at = "$.acts[*]", operation = "does", id = "key" }
-tree = { body = "inside" }
+LOOP = (
+    HEAD
+    + """tree = { body = "inside" }
 kind = [{ operation = "again", kind = "loop", until = "stop", as_long_as = "go_on", cap = "most" }]
 """
+)
 
 
 @pytest.mark.parametrize(
     ("said", "words"),
-    [({"go_on": "x > 1", "most": 5}, "until not (x > 1), at most 5 times"), ({"stop": "x > 1"}, "until x > 1"), ({"stop": "a", "go_on": "b"}, "until a")],
+    [({"go_on": "x > 1", "most": 5}, "until not (x > 1), at most 5 times"), ({"stop": "x > 1"}, "until x > 1"), ({"stop": "a", "go_on": "b"}, "until a or not (b)")],
 )  # fmt: skip
 def test_a_loop_goes_on_as_long_as_something_holds(said: dict[str, Any], words: str) -> None:
     document = {"key": "f", "acts": [{"key": "a", "does": "again", **said, "inside": [{"key": "b", "does": "look"}]}]}
@@ -260,17 +257,17 @@ def test_flows_that_are_called_the_same_in_every_file_stay_flows() -> None:
 
 
 def test_lists_under_names_hold_the_steps_together() -> None:
-    """Of two jobs only the one that all files write alike was read; a step without a word for what it does was a trigger."""
+    """Of two lists only the one that all files write alike was read; a step without a word for what it does was a trigger."""
     documents = [
-        {"name": f"Tide desk {at}", "on": {"schedule": [{"cron": f"{at} 6 * * *"}]}, "jobs": {
-            "look": {"steps": [{"name": "Fetch", "uses": "http/get", "with": {"url": "https://tide.example"}}, {"name": "Clean", "run": "trim.py"}]},
-            "say": {"needs": "look", "steps": [{"name": "Ask", "uses": "model/ask", "with": {"model": "turnix-2-small", "prompt": SAY.format(at)}},
-                                               {"name": "Post", "uses": "mail/send", "with": {"to": "quay@ferry.example"}}]},
+        {"name": f"Tide desk {at}", "wakes": {"clock": {"cron": f"{at} 6 * * *"}}, "lanes": {
+            "look": {"steps": [{"name": "Fetch", "act": "http.get", "given": {"url": "https://tide.example"}}, {"name": "Clean", "script": "trim.py"}]},
+            "say": {"behind": "look", "steps": [{"name": "Ask", "act": "model.ask", "given": {"model": "turnix-2-small", "prompt": SAY.format(at)}},
+                                               {"name": "Post", "act": "mail.send", "given": {"to": "quay@ferry.example"}}]},
         }}
         for at in range(8)
     ]  # fmt: skip
     made, flows = proposed(documents)
-    assert made.dialect.step.at == "$.jobs[*].steps[*]"
+    assert made.dialect.step.at == "$.lanes[*].steps[*]"
     assert [step.name for step in flows[3].steps] == ["Fetch", "Clean", "Ask", "Post"]
     assert [trigger.schedule.cron for trigger in flows[3].triggers if trigger.schedule] == ["3 6 * * *"]
 

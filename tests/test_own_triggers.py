@@ -114,9 +114,9 @@ def estate(**fields: Any) -> list[Any]:
         ({"cron": lambda at: f"{at} 6 * * *"}, lambda at: [f"{at} 6 * * *"]),
         ({"schedule": lambda at: f"{at} 6 * * *" if at % 2 else None, "tz": lambda _: "Europe/Oslo"}, lambda at: [f"{at} 6 * * *"] * (at % 2)),
         ({"schedules": lambda at: [f"{at} 6 * * *", f"{at} 9 * * *"][: 1 + at % 2]}, lambda at: [f"{at} 6 * * *", f"{at} 9 * * *"][: 1 + at % 2]),
-        ({"spec": lambda at: {"when": f"{at} 6 * * *"}}, lambda at: [f"{at} 6 * * *"]),
+        ({"rest": lambda at: {"when": f"{at} 6 * * *"}}, lambda at: [f"{at} 6 * * *"]),
         ({"at": lambda at: f"06:{at:02}", "days": lambda at: ["mon", "fri"][: 1 + at % 2]}, lambda at: [f"{at} 6 * * 1" + ",5" * (at % 2)]),
-        ({"on": lambda at: {"schedule": [{"cron": f"{at} 6 * * *"}, {"cron": f"{at} 9 * * *"}]} if at % 2 else {"webhook": {"path": "/in"}}},
+        ({"starts": lambda at: {"timer": [{"cron": f"{at} 6 * * *"}, {"cron": f"{at} 9 * * *"}]} if at % 2 else {"webhook": {"path": "/in"}}},
          lambda at: [f"{at} 6 * * *", f"{at} 9 * * *"] if at % 2 else [""]),
     ],
 )  # fmt: skip
@@ -156,6 +156,14 @@ def test_fields_that_say_no_start_are_none() -> None:
     assert made.dialect.trigger is None
     assert made.dialect.flow.description == "about"
     assert [flow.triggers for flow in flows] == [()] * 8
+
+
+def test_a_time_of_something_else_is_no_start_and_no_certainty_is_stated_that_was_not_measured() -> None:
+    made, _ = proposed(estate(quiet_from=lambda _: "22:00", zone=lambda _: "Europe/Oslo"))
+    assert made.dialect.trigger is None
+    made, _ = proposed(estate(at=lambda _: "22:00", zone=lambda _: "Europe/Oslo"))
+    assert made.dialect.trigger is not None
+    assert [claim.sure_words for claim in made.claims if claim.part == "triggers"] == [""]
 
 
 def test_a_trigger_that_nobody_knows_is_something_that_happens() -> None:

@@ -11,7 +11,7 @@ from msgspec import Struct
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.step_lookup import pick_step
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.outcomes import is_case
+from zeitbuch.core.model.outcomes import is_bare, is_case
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import count_words, join_words
@@ -69,7 +69,7 @@ def _case_of_words(graph: Graph, words: str, decisions: list[Step]) -> list[tupl
         (step.id, case_word(graph, link))
         for step in steps
         for link in case_links(graph, step)
-        if label.casefold() in (case_word(graph, link).casefold(), link.condition.casefold())
+        if label.casefold() in _words_of_case(graph, link)
     ]
     hits = list(dict.fromkeys(hits))
     if len(hits) != 1:
@@ -84,6 +84,12 @@ def _case_of_words(graph: Graph, words: str, decisions: list[Step]) -> list[tupl
             f"cases: {there or 'this flow decides nothing'}",
         )
     return hits
+
+
+def _words_of_case(graph: Graph, link: Link) -> set[str]:
+    """What a case may be called: its label or condition; one without either also by where it leads, as assumptions name it."""
+    bare = [link.target, graph.names[link.target]] if is_bare(link) else []
+    return {word.casefold() for word in (case_word(graph, link), link.condition, *bare)} - {""}
 
 
 def _add_case(graph: Graph, found: Given, step_id: str, name: str) -> None:

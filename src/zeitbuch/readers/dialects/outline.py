@@ -77,7 +77,11 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
 def _has_steps_around(plan: Plan, item: dict[str, Any]) -> bool:
     """Whether a decision or a loop belongs before or around a step, or tools to it."""
     repeats = plan.rounds is not None and plan.rounds.repeats(item)
-    return repeats or bool(plan.gates and find_gates(plan.gates, item, "")) or bool(tool_names(plan, item))
+    return (
+        repeats
+        or bool(plan.gates and find_gates(plan.gates, item, ""))
+        or ("tools" in plan.get and bool(tool_names(plan, item)))
+    )
 
 
 def _outline_step(plan: Plan, item: dict[str, Any], key: str, get_scope: Getter | None) -> Step:

@@ -107,7 +107,7 @@ def read_repeat(
     said = {name: read(raw) for name, read in get.items() if name in _OF_REPEAT}
     items, count = _items_and_count(said.get("items"))
     lasting = _spelled(said.get("as_long_as"))
-    until = _spelled(said.get("until")) or (f"not ({lasting})" if lasting else "")
+    until = " or ".join(filter(None, (_spelled(said.get("until")), f"not ({lasting})" if lasting else "")))
     refs: tuple[Ref, ...] = places.in_text(items, names) + places.in_text(until, names)
     return Repeat(
         items=items or None,

@@ -19,12 +19,10 @@ from .helper_lists import HelperList
 from .identity import is_id_word
 from .kinds import Verdict
 from .named_values import NamedValues
-from .own_starts import own_fields
-from .state_words import says_state, state_of_word
+from .own_starts import is_plain, own_fields
+from .state_words import FLAGS, TRUE, says_state, state_of_word
 from .survey import STAR, Path, dotted_path, json_path, values_at
 
-_TRUE = {"true", "1"}
-_FLAGS = {*_TRUE, "false", "0"}
 _MANY, _NEARLY_EACH = 12, 0.9  # steps, and the share of them that do something else each, from which nobody believes it
 _LEAST_FLOWS = 2  # more flows than this show what differs from one to the next
 
@@ -173,8 +171,8 @@ def _claim_state(e: Evidence, path: Path, flows: int) -> None:
         # Words of no language known say nothing by standing everywhere.
         "everywhere": len(values) / flows if any(said) else 0.0,
     }
-    on = sum(value in _TRUE for value in values)
-    if set(values) <= _FLAGS and on < len(values) / 2 and not tells_when_on(path):
+    on = sum(value in TRUE for value in values)
+    if set(values) <= FLAGS and on < len(values) / 2 and not tells_when_on(path):
         evidence[DOUBTED] = 1.0  # most flows are on: true may mean that they are off, or something else
     e.add_claim("flow state", f"'{dotted_path(path)}'", evidence)
 
@@ -211,8 +209,11 @@ def claim_triggers(e: Evidence) -> None:
     if e.starts is not None:
         begun = len({number for number, _ in e.starts.records}) / flows
         evidence = {"apart": 1.0, "flows": begun, "score": e.starts.score / 10, "several": several}
-        own = f"said by flows themselves at {path_list(own_fields(e.starts))}"
-        e.add_claim("triggers", f"apart from the steps at {json_path(e.starts.at)}" if e.starts.at else own, evidence)
+        at = path_list(own_fields(e.starts)) if not e.starts.at else json_path(e.starts.at)
+        if is_plain(e.starts):  # the estates that certainty was measured on have no such fields
+            e.add_claim("triggers", f"said by flows themselves at {at}", {})
+        else:
+            e.add_claim("triggers", f"apart from the steps at {at}", evidence)
         return
     triggers = [verdict for verdict in e.verdicts.values() if verdict.trigger]
     begun = sum(any(e.kind_of(sight.raw).startswith("on:") for sight in sample.steps) for sample in e.found.samples)

@@ -19,7 +19,9 @@ _MOSTLY = 0.6  # of the files have parts of the same names
 _NAME = re.compile(r"[^\W\d][\w-]{2,60}")  # what may name a step within a text
 _REFERENCE = re.compile(rf"[{{(\[<%$#]\s*({_NAME.pattern})")  # a name behind a bracket or sign
 _LOOKED_AT, _FEWEST_ACROSS = 400, 4  # items whose texts are looked at, and how many of them name others
-_NAMING = frozenset("name title label titel nom titre nombre titulo navn tittel naam nome titolo bezeichnung".split())
+NAMING = frozenset(
+    "name title label slug titel nom titre nombre titulo navn tittel naam nome titolo bezeichnung".split()
+)
 
 
 def are_named_alike(documents: list[Any], holder: Path) -> bool:
@@ -44,7 +46,7 @@ def _have_names(documents: list[Any], holder: Path) -> bool:
         around = [value_at(document, holder[:size]) for document in documents]
         for key in around[0] if all(type(record) is dict for record in around) else ():
             names = {as_text(record.get(key)) for record in around if is_scalar(record.get(key))}
-            if len(names) == len(documents) and _NAMING & set(words_of(key)):
+            if len(names) == len(documents) and NAMING & set(words_of(key)):
                 return True
     return False
 

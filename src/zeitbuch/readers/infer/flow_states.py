@@ -119,8 +119,4 @@ def _words_of_states(columns: _Columns, result: dict[str, Any]) -> None:
 def tells_when_on(path: Path) -> bool:
     """Whether a key says what true means: that a flow is on, or that it is off."""
     words = words_of(path[-1])
-    return (
-        key_in(path, frozenset(STATE_KEYS.split()))
-        or is_off_key(words)
-        or any(state_of_word(word) == "on" for word in words)
-    )
+    return is_state_key(path) or is_off_key(words) or any(state_of_word(word) == "on" for word in words)

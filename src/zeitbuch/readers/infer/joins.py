@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator
+from itertools import islice
 from typing import Any, Literal
 
 from zeitbuch.readers.dialects.paths import as_text
@@ -13,10 +14,12 @@ from zeitbuch.readers.infer.survey import Group
 
 from .identity import Identity
 from .join_index import Join, JoinIndex, Joins
+from .kinds import ERROR_WORDS, HELPER_WORDS
 from .link_words import AFTER_WORDS, BEFORE_WORDS, FROM_WORDS, TO_WORDS, path_has_word
 from .pointers import find_pointers
 from .steps import Found
-from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at, without_path
+from .survey import STAR, Item, Path, find_groups, find_leaves, is_scalar, value_at, without_path
+from .vocabulary import word_fits, words_of
 
 
 def find_joins(found: Found, identity: Identity) -> Joins:
@@ -113,7 +116,8 @@ def _joins_of_records(
         for path, listed in columns.items()
         if path not in directed and not _numbers_links(listed, count) and not _is_of_target(path, first, second)
     }
-    outlets, label, condition = _about_columns(rest, count)
+    rated, label, condition = _about_columns(rest, count)
+    outlets = _outlets_in_turn(group.items, first, rated)
     pairs = [
         Join(
             item.document,
@@ -157,6 +161,7 @@ def _is_of_target(path: Path, source: Path, target: Path) -> bool:
     return apart and path[: len(target) - 1] == target[:-1]
 
 
+_MOST_FILLED = 0.8  # of the links have a field that says what each is
 _MOST_OUTLETS = 4  # of a flow of which each link has another
 
 
@@ -169,11 +174,9 @@ def _numbers_links(listed: list[tuple[int, str]], count: int) -> bool:
     return alike and len(listed) == count and any(len(values) > _MOST_OUTLETS for values in by_document.values())
 
 
-def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[tuple[Path, ...], Path, Path]:
-    """Outlets, label and condition among the other columns of link records. What only some links have says more than what all have: the way out of
-    a decision beside a sort of all links."""
-    outlet: tuple[float, Path] = (0.0, ())
-    some: list[tuple[int, Path]] = []
+def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[list[tuple[float, Path]], Path, Path]:
+    """What may be outlets with how much speaks for each, label and condition among the other columns of link records."""
+    outlets: list[tuple[float, Path]] = []
     label: tuple[float, Path] = (0.0, ())
     condition: tuple[float, Path] = (0.0, ())
     for path, values in columns.items():
@@ -186,18 +189,35 @@ def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[tuple[Pa
         elif blanks > 0.4:
             label = max(label, (blanks, path))
         elif not unique and not all(value.isdecimal() and len(value) > 3 for value in filled):
-            outlet = max(outlet, (1.0 + (distinct > 1) - 0.2 * len(path), path))
-            some += [(len(filled), path)] if len(filled) < _MOST_FILLED * count else []
-    return _outlets_in_turn(outlet[1], some), label[1], condition[1]
+            outlets.append((1.0 + (distinct > 1) - 0.2 * len(path), path))
+    return sorted(outlets, reverse=True), label[1], condition[1]
 
 
-_MOST_FILLED = 0.8
+def _outlets_in_turn(items: list[Item], source: Path, rated: list[tuple[float, Path]]) -> tuple[Path, ...]:
+    """The field for the way out that tells most: the one that parts the links of a step. Where only some links have it, as those of decisions do,
+    a sort of all links beside it may say which of them are taken after failures, or lend something."""
+    ordered = sorted(rated, key=lambda entry: (-_parted_by(items, source, entry[1]), -entry[0]))
+    paths = [path for _, path in ordered]
+    filled = [_first_text(item.value, paths[:1]) for item in items]
+    if not paths or sum(map(bool, filled)) >= _MOST_FILLED * len(items):
+        return tuple(paths[:1])
+    sorts = (path for path in paths[1:] if any(_says_role(_first_text(item.value, [path])) for item in items))
+    return (paths[0], *islice(sorts, 1))
 
 
-def _outlets_in_turn(best: Path, some: list[tuple[int, Path]]) -> tuple[Path, ...]:
-    """The fields for the way out, such that only some links have before the one that tells most."""
-    rarer = [path for _, path in sorted(some) if path != best]
-    return (*rarer[:1], best) if best and best not in [path for _, path in some] else (best,) if best else ()
+def _parted_by(items: list[Item], source: Path, path: Path) -> float:
+    """The share of the steps with several links, some of which have a field, of whose links each has another value."""
+    said: dict[tuple[int, str, str], list[str]] = {}
+    for item in items:
+        said.setdefault((item.document, item.parent, _first_text(item.value, [source])), []).append(
+            _first_text(item.value, [path])
+        )
+    several = [values for values in said.values() if len(values) > 1 and any(values)]
+    return sum(len(set(values)) == len(values) for values in several) / max(1, len(several))
+
+
+def _says_role(value: str) -> bool:
+    return word_fits(words_of(value), f"{ERROR_WORDS} {HELPER_WORDS}")
 
 
 def _traits_of_texts(count: int, filled: list[str]) -> tuple[int, float, float, bool]:

@@ -15,7 +15,7 @@ from .survey import Path
 from .vocabulary import words_of
 
 _WORDS = frozenset(
-    "order seq sequence position index idx rank ordinal step nr no number turn reihenfolge nummer ordre orden rekkefolge volgorde ordine ordem".split()
+    "order seq sequence index idx rank ordinal step nr no number turn reihenfolge nummer ordre orden rekkefolge volgorde ordine ordem".split()
 )
 _FIRST = frozenset({0, 1, 10, 100})
 _NEARLY_ALL = 0.8  # of the flows have a number of its own for each step

@@ -17,13 +17,11 @@ from .operations import is_tokenlike
 from .starts import Starts, is_trigger_word
 from .steps import Found
 from .survey import STAR, Path, find_leaves, is_scalar
-from .vocabulary import guess_kinds
+from .vocabulary import guess_kinds, words_of
 
 _FEWEST = 2  # flows that say it
 _LEAST_SHARE = 0.5  # of the flows, where only words say it
 _MOST = 0.6  # of the values of a field must be words for triggers
-
-
 _OF_DAYS = frozenset({"time", "hour", "minute", "days", "month_days", "zone"})
 _Column = list[tuple[int, Any]]  # what stands at a place of each flow, with the number of the flow; of lists, each item
 
@@ -63,11 +61,18 @@ def _by_time_of_day(found: Found) -> Starts | None:
     fields = [list(_fields_beside(sample.raw, found.steps_at)) for sample in found.samples]
     clock = find_clock(find_columns(fields)[0])
     paths = {path for name, path in clock.items() if name in _OF_DAYS and type(path) is tuple}
-    if not clock.keys() & {"time", "hour"} or not clock.keys() & {"days", "month_days", "zone"}:
+    timed = clock.get("time", clock.get("hour"))
+    if timed is None or not clock.keys() & {"days", "month_days", "zone"}:
         return None
+    if not clock.keys() & {"days", "month_days"} and not _says_start(timed[-1]):
+        return None  # many a flow has a zone, and a time at which something else is so
     columns = {path: column for path, column in _columns_of(fields).items() if {path, _without_items(path)} & paths}
-    records = _records_of(columns, {clock["time"] if "time" in clock else clock["hour"]})
+    records = _records_of(columns, {timed})
     return Starts((), False, (), (), (), (), records, 3.5 + 1.5 * len(records) / max(1, len(fields)))
+
+
+def _says_start(key: str) -> bool:
+    return is_trigger_word(key) or words_of(key) in (("time",), ("at",), ("hour",))
 
 
 def _columns_of(fields: Iterable[Iterable[tuple[Path, Any]]]) -> dict[Path, _Column]:
@@ -76,6 +81,11 @@ def _columns_of(fields: Iterable[Iterable[tuple[Path, Any]]]) -> dict[Path, _Col
         for path, value in said:
             columns.setdefault(path, []).append((number, value))
     return columns
+
+
+def is_plain(starts: Starts) -> bool:
+    """Whether triggers are fields of flows, and no records of their own."""
+    return not starts.at or any(ITEM in record for _, record in starts.records)
 
 
 def own_fields(starts: Starts) -> list[Path]:

@@ -25,7 +25,7 @@ from .vocabulary import EVENT_WORDS, TRIGGER_WORDS, effect_of, guess_kinds, moda
 
 _AS_LIKELY = 0.5
 _NEARLY_ALL = 0.9  # of the triggers of a kind have what tells the kind
-_MAY_CHOOSE = frozenset({"model", "agent", "approve", "http", "code", "tool", "retrieve", "parse"})
+_MAY_CHOOSE = frozenset("model agent approve http code tool retrieve parse shape read write send delete embed".split())
 _MIXED = "several kinds"  # told by the values of triggers that nothing tells apart
 
 

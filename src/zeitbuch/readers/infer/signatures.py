@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from zeitbuch.readers.dialects.paths import path_keys
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.reshape_rules import DivideRule
 
@@ -28,11 +29,10 @@ def signs_of_rows(rules: Mapping[str, list[Any]], fields: list[Path], documents:
 
 def _sorts_in_all(rule: DivideRule, documents: list[Any]) -> list[str]:
     """Queries for records of each sort that every document has, where a list is divided by sorts."""
-    sorts = [{value for _, value in Query(f"{rule.at}[*].{rule.by}").find_all(document)} for document in documents]
-    shared = set.intersection(*sorts) if sorts else set()
-    return [f"{rule.at}[?@.{rule.by} == '{sort}']" for sort in sorted(map(str, shared)) if "'" not in sort][
-        :_MOST_SORTS
-    ]
+    member = json_path(path_keys(rule.by))[1:]
+    sorts = [{value for _, value in Query(f"{rule.at}[*]{member}").find_all(document)} for document in documents]
+    shared = sorted(sort for sort in set.intersection(*sorts) if "'" not in sort and "\\" not in sort) if sorts else []
+    return [f"{rule.at}[?@{member} == '{sort}']" for sort in shared[:_MOST_SORTS]]
 
 
 def shared_keys(documents: list[Any]) -> list[str]:

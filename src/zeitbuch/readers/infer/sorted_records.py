@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
+from itertools import chain
 from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
@@ -33,8 +34,8 @@ def divide_rules(documents: list[Any]) -> Iterator[DivideRule]:
 
 def _field_of_sorts(group: Group) -> str:
     records = [(item.document, item.parent, item.value) for item in group.items]
-    apart = [_by_flow(records, flow) for flow in _fields_of_flows(records)]
-    return next((field for held in (records, *apart) if (field := _sort_of(held))), "")
+    apart = (_by_flow(records, flow) for flow in _fields_of_flows(records))
+    return next((field for held in chain([records], apart) if (field := _sort_of(held))), "")
 
 
 def _fields_of_flows(records: Records) -> list[str]:

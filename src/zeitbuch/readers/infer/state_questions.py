@@ -18,11 +18,10 @@ from .own_conditions import shown_conditions
 from .own_rounds import PART as REPEATS
 from .own_rounds import shown_rounds
 from .question_records import Answer, Question, keep_same, no_other
-from .state_words import state_of_word
+from .state_words import FLAGS, state_of_word
 from .survey import dotted_path, values_at
 
 _MOST_SHOWN = 6
-_FLAGS = {"true", "false", "0", "1"}
 
 
 def about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list[Question]:
@@ -38,7 +37,7 @@ def about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Cla
     answers = [Answer("no", "it says something else", lambda d: _with_state(d, "", {}))]
     known = {word: states.get(word) or state_of_word(word) for word in words}
     if len(words) <= 2:
-        either = claim.is_asked and set(words) <= _FLAGS  # true may be of what is off
+        either = claim.is_asked and set(words) <= FLAGS  # true may be of what is off
         maybe = words if either else [word for word in words if known[word] in ("on", "")] or words
         for number, on in enumerate(sorted(maybe, key=lambda word: known[word] != "on"), 1):
             said: dict[str, Any] = {

@@ -27,6 +27,8 @@ _OFF_STEMS = (
     "suspen", "paus", "disabl", "deactiv", "deaktiv", "desactiv", "désactiv", "desativ", "inactiv", "inaktiv", "inativ", "frozen", "freez", "archiv",
     "retired", "snooz", "deshabil", "desabil", "disabilit", "disattiv", "inattiv", "sospe", "stillgelegt", "gesperrt", "uitgeschakeld", "gepauz", "avaktiv",
 )  # fmt: skip
+FLAGS = frozenset({"true", "false", "0", "1"})
+TRUE = frozenset({"true", "1"})
 _CLEAR = _CLEARLY_ON | _CLEARLY_OFF | _CLEARLY_DRAFT
 
 

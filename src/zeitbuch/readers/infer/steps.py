@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 from zeitbuch.readers.dialects.paths import as_text
 
 from .clocks import CRON
-from .flow_parts import are_named_alike, are_parts, refer_across
+from .flow_parts import NAMING, are_named_alike, are_parts, refer_across
 from .operations import is_tokenlike, operation_scores
 from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_leaves, is_scalar, value_at, values_at
 from .vocabulary import guess_kinds, words_of
@@ -23,9 +23,6 @@ _SEVERAL = 2  # documents beside the first
 _MARKS = 1  # beside a flow that is wrapped
 _OF_FLOWS = frozenset(
     "id key ref uid uuid code slug nr number name title label state status active enabled on version revision rev owner folder path changed created".split()
-)
-_NAMING = frozenset(
-    "name title label slug titel nom titre nombre titulo navn tittel naam nome titolo bezeichnung".split()
 )
 _NEAR = 0.5  # of the best score
 
@@ -249,7 +246,7 @@ def _naming_score(record: dict[str, Any]) -> float:
     """How much a record looks like what a flow says of itself: a name, and other texts."""
     texts = [value for value in record.values() if type(value) is str]
     named = any(map(_may_name, texts))
-    called = any(type(record[key]) is str and _NAMING.issuperset(words_of(key)) for key in record if words_of(key))
+    called = any(type(record[key]) is str and NAMING.issuperset(words_of(key)) for key in record if words_of(key))
     return 2.0 * named + 1.0 * called + 0.5 * min(len(texts), 3)
 
 
